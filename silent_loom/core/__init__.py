@@ -1,0 +1,1 @@
+"""All computation. Knows nothing of the store, the web or the command line."""

@@ -1,0 +1,151 @@
+"""Moving pixels: one field for every thread, each interpolated by its kind.
+
+Colour and data are interpolated as they are (colour is linear light), ids by nearest, normals as slopes through the
+inverse transpose of the field's Jacobian, so that the normals of a carried height are the carried normals of the height.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+from silent_loom.core.images import Floats, Image, Kind
+from silent_loom.core.parallel import IDLE, Task, kernel, over_rows
+
+
+@kernel
+def _cubic(t):  # type: ignore[no-untyped-def]
+    a = ((-0.5 * t + 1.0) * t - 0.5) * t
+    b = (1.5 * t - 2.5) * t * t + 1.0
+    c = ((-1.5 * t + 2.0) * t + 0.5) * t
+    d = (0.5 * t - 0.5) * t * t
+    return np.float32(a), np.float32(b), np.float32(c), np.float32(d)
+
+
+@kernel
+def _place(i, n, wraps):  # type: ignore[no-untyped-def]
+    if wraps:
+        return i % n
+    return min(max(i, 0), n - 1)
+
+
+@kernel
+def _sample(src, u, v, wraps, nearest, acc, weight):  # type: ignore[no-untyped-def]
+    h, w, channels = src.shape
+    if nearest:
+        i, j = int(math.floor(v + 0.5)), int(math.floor(u + 0.5))
+        i, j = _place(i, h, wraps), _place(j, w, wraps)
+        for k in range(channels):
+            acc[k] = src[i, j, k]
+        return
+    fx, fy = math.floor(u), math.floor(v)
+    x0, y0 = int(fx), int(fy)
+    wx0, wx1, wx2, wx3 = _cubic(u - fx)
+    wy0, wy1, wy2, wy3 = _cubic(v - fy)
+    if 1 <= x0 < w - 2 and 1 <= y0 < h - 2:
+        for k in range(channels):
+            s = np.float32(0)
+            for j in range(4):
+                y = y0 - 1 + j
+                wy = wy0 if j == 0 else (wy1 if j == 1 else (wy2 if j == 2 else wy3))
+                s += wy * (
+                    wx0 * src[y, x0 - 1, k] + wx1 * src[y, x0, k] + wx2 * src[y, x0 + 1, k] + wx3 * src[y, x0 + 2, k]
+                )
+            acc[k] += s * weight
+    else:
+        xa, xb = _place(x0 - 1, w, wraps), _place(x0, w, wraps)
+        xc, xd = _place(x0 + 1, w, wraps), _place(x0 + 2, w, wraps)
+        for k in range(channels):
+            s = np.float32(0)
+            for j in range(4):
+                y = _place(y0 - 1 + j, h, wraps)
+                wy = wy0 if j == 0 else (wy1 if j == 1 else (wy2 if j == 2 else wy3))
+                s += wy * (wx0 * src[y, xa, k] + wx1 * src[y, xb, k] + wx2 * src[y, xc, k] + wx3 * src[y, xd, k])
+            acc[k] += s * weight
+
+
+@kernel
+def _warp(src, m, out, wraps, nearest, most, y0, y1):  # type: ignore[no-untyped-def]
+    acc = np.zeros(src.shape[2], np.float32)
+    for y in range(y0, y1):
+        for x in range(out.shape[1]):
+            px, py = x + 0.5, y + 0.5
+            d = m[2, 0] * px + m[2, 1] * py + m[2, 2]
+            u, v = (m[0, 0] * px + m[0, 1] * py + m[0, 2]) / d, (m[1, 0] * px + m[1, 1] * py + m[1, 2]) / d
+            ux, uy = (m[0, 0] - u * m[2, 0]) / d, (m[0, 1] - u * m[2, 1]) / d
+            vx, vy = (m[1, 0] - v * m[2, 0]) / d, (m[1, 1] - v * m[2, 1]) / d
+            nx = min(most, max(1, int(math.ceil(math.sqrt(ux * ux + vx * vx) - 0.05))))
+            ny = min(most, max(1, int(math.ceil(math.sqrt(uy * uy + vy * vy) - 0.05))))
+            for k in range(src.shape[2]):
+                acc[k] = 0
+            if nearest or (nx == 1 and ny == 1):
+                _sample(src, u - 0.5, v - 0.5, wraps, nearest, acc, np.float32(1))
+            else:
+                weight = np.float32(1.0 / (nx * ny))
+                for j in range(ny):
+                    oy = (j + 0.5) / ny - 0.5
+                    for i in range(nx):
+                        ox = (i + 0.5) / nx - 0.5
+                        _sample(src, u + ux * ox + uy * oy - 0.5, v + vx * ox + vy * oy - 0.5, wraps, False, acc, weight)
+            for k in range(src.shape[2]):
+                out[y, x, k] = acc[k]
+
+
+@kernel
+def _turn_slopes(slopes, m, across_in, down_in, across_out, down_out, out, y0, y1):  # type: ignore[no-untyped-def]
+    # Slopes are dh/dx and dh/dy per millimetre (y up); the field maps out texels to source texels with Jacobian J.
+    for y in range(y0, y1):
+        for x in range(out.shape[1]):
+            px, py = x + 0.5, y + 0.5
+            d = m[2, 0] * px + m[2, 1] * py + m[2, 2]
+            u, v = (m[0, 0] * px + m[0, 1] * py + m[0, 2]) / d, (m[1, 0] * px + m[1, 1] * py + m[1, 2]) / d
+            ux, uy = (m[0, 0] - u * m[2, 0]) / d, (m[0, 1] - u * m[2, 1]) / d
+            vx, vy = (m[1, 0] - v * m[2, 0]) / d, (m[1, 1] - v * m[2, 1]) / d
+            # chain rule: dh/dx_out = dh/du·du/dx + dh/dv·dv/dx, with texel pitches on both sides; v and y point down
+            du, dv = slopes[y, x, 0] * across_in, -slopes[y, x, 1] * down_in
+            gx = (du * ux + dv * vx) / across_out
+            gy = -(du * uy + dv * vy) / down_out
+            n = 1.0 / math.sqrt(gx * gx + gy * gy + 1.0)
+            out[y, x, 0], out[y, x, 1], out[y, x, 2] = -gx * n, -gy * n, n
+
+
+def warp_homography(
+    image: Image, to_source: NDArray[np.float64], width: int, height: int, size_mm: tuple[float, float], task: Task = IDLE
+) -> Image:
+    """Carry an image through a projective field.
+
+    Parameters
+    ----------
+    image : Image
+    to_source : array, shape (3, 3)
+        From positions on the result in texels (outer edge of the first texel at 0) to the same on the source.
+    width, height : int
+        Texels of the result.
+    size_mm : tuple of float
+        Millimetres of the result.
+
+    Notes
+    -----
+    Catmull-Rom interpolation; where a result texel covers more than one source texel it is the mean of as many
+    samples, up to 8 × 8. A normal's slopes go through the inverse transpose of the Jacobian (chain rule).
+    """
+    m = np.ascontiguousarray(to_source, np.float64)
+    if image.kind is Kind.NORMAL:
+        z = np.maximum(image.pixels[..., 2:3], 1e-3)
+        slopes = np.ascontiguousarray(-image.pixels[..., :2] / z, dtype=np.float32)
+        moved = _run(slopes, m, width, height, image.wraps, False, task)
+        out = np.empty((height, width, 3), np.float32)
+        (ai, di), (ao, do) = image.texel_mm, (size_mm[0] / width, size_mm[1] / height)
+        over_rows(height, lambda a, b: _turn_slopes(moved, m, ai, di, ao, do, out, a, b), task)
+        return Image(out, Kind.NORMAL, size_mm, False)
+    out = _run(image.pixels, m, width, height, image.wraps, image.kind is Kind.ID, task)
+    return Image(out, image.kind, size_mm, False)
+
+
+def _run(src: Floats, m: NDArray[np.float64], width: int, height: int, wraps: bool, nearest: bool, task: Task) -> Floats:
+    out = np.empty((height, width, src.shape[2]), np.float32)
+    src = np.ascontiguousarray(src)
+    over_rows(height, lambda a, b: _warp(src, m, out, wraps, nearest, 8, a, b), task, cost=width * 64 * 1e-4)
+    return out

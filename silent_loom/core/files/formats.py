@@ -1,0 +1,87 @@
+"""Which format a file has, told from its first bytes, and which names go with it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from silent_loom.core.errors import FileError
+
+SUFFIXES: dict[str, tuple[str, ...]] = {
+    "png": (".png",),
+    "jpeg": (".jpg", ".jpeg", ".jpe", ".jfif"),
+    "tiff": (".tif", ".tiff"),
+    "bmp": (".bmp", ".dib"),
+    "webp": (".webp",),
+    "openexr": (".exr",),
+    "hdr": (".hdr", ".rgbe"),
+    "targa": (".tga",),
+}
+WORDS = {"png": "PNG", "jpeg": "JPEG", "tiff": "TIFF", "bmp": "BMP", "webp": "WebP", "openexr": "EXR", "hdr": "HDR", "targa": "TGA"}
+READABLE = "PNG, JPEG, TGA, TIFF, BMP, WebP, EXR and HDR"
+
+
+def _looks_like_targa(head: bytes) -> bool:
+    return (
+        len(head) >= 18
+        and head[1] in (0, 1)
+        and head[2] in (1, 2, 3, 9, 10, 11)
+        and head[16] in (8, 15, 16, 24, 32)
+        and head[12] + head[13] > 0
+        and head[14] + head[15] > 0
+    )
+
+
+def by_content(head: bytes) -> str | None:
+    """Format of a file that starts with ``head`` (at least 18 bytes), or None; TGA has no mark and is never told."""
+    if head.startswith(b"\x89PNG\r\n\x1a\n"):
+        return "png"
+    if head.startswith(b"\xff\xd8\xff"):
+        return "jpeg"
+    if head[:4] in (b"II*\0", b"MM\0*", b"II+\0", b"MM\0+"):
+        return "tiff"
+    if head.startswith(b"BM") and len(head) >= 18 and head[6:10] == b"\0\0\0\0":
+        return "bmp"
+    if head.startswith(b"RIFF") and head[8:12] == b"WEBP":
+        return "webp"
+    if head.startswith(b"\x76\x2f\x31\x01"):
+        return "openexr"
+    if head.startswith((b"#?RADIANCE", b"#?RGBE")):
+        return "hdr"
+    return None
+
+
+def by_name(name: str) -> str | None:
+    """Format that the name of a file claims, or None when it claims none of ours."""
+    suffix = Path(name).suffix.lower()
+    return next((fmt for fmt, suffixes in SUFFIXES.items() if suffix in suffixes), None)
+
+
+def identify(path: Path, name: str, fmt: str | None = None) -> str:
+    """Format of a file, from its content, held against its name.
+
+    Raises
+    ------
+    FileError
+        Empty, not an image, or an image of another format than its name says.
+    """
+    try:
+        with path.open("rb") as stream:
+            head = stream.read(32)
+    except FileNotFoundError:
+        raise FileError("there is no such file", name, "Check the path.") from None
+    except (OSError, ValueError) as error:
+        raise FileError(f"cannot be opened ({type(error).__name__})", name, "Check the path and its rights.") from None
+    if not head:
+        raise FileError("the file is empty", name, "Save or copy it again from its source.")
+    claimed, found = fmt or by_name(name), by_content(head)
+    if found is None and claimed in ("targa", None) and _looks_like_targa(head) and (claimed or not Path(name).suffix):
+        found = "targa"
+    if found is None:
+        what = f"this is not a {WORDS[claimed]} file, though its name says so" if claimed else "this is not an image"
+        raise FileError(what, name, f"Silent Loom reads {READABLE}.")
+    if claimed not in (None, found):
+        right = SUFFIXES[found][0]
+        raise FileError(
+            f"this is a {WORDS[found]} file, though its name says {WORDS[claimed or found]}", name, f"Rename it to end in {right}."
+        )
+    return found

@@ -1,0 +1,115 @@
+"""A decoded file: samples at their true depth, and what the file says about them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from silent_loom.core.colour import decode_table
+from silent_loom.core.files.profile import SRGB, Transfer
+from silent_loom.core.images import Floats
+from silent_loom.core.parallel import kernel, over_rows
+
+
+@dataclass(frozen=True)
+class Exif:
+    """What a camera noted, as far as the geometry of the picture needs it.
+
+    Attributes
+    ----------
+    focal_px : float or None
+        Focal length in pixels of this file.
+    focal_error : float
+        Its relative uncertainty (1 standard deviation).
+    """
+
+    focal_px: float | None = None
+    focal_error: float = 0.0
+
+
+@dataclass(frozen=True)
+class Picture:
+    """Samples of a file, upright (the EXIF turn is done), with the file's own encoding.
+
+    Attributes
+    ----------
+    samples : array, shape (H, W, C)
+        uint8, uint16 or float32, grey or RGB, without alpha.
+    alpha : array, shape (H, W), or None
+        Same type as the samples, unassociated.
+    transfer : Transfer
+        Encoded values to linear Rec. 709 light, when the samples are colour.
+    bits : int
+        Bits a channel in the file: 8, 16 or 32.
+    """
+
+    samples: NDArray[Any]
+    alpha: NDArray[Any] | None
+    transfer: Transfer
+    bits: int
+    format: str
+    exif: Exif = Exif()
+    warnings: tuple[str, ...] = field(default=())
+
+    @property
+    def width(self) -> int:
+        return int(self.samples.shape[1])
+
+    @property
+    def height(self) -> int:
+        return int(self.samples.shape[0])
+
+    @property
+    def channels(self) -> int:
+        return int(self.samples.shape[2]) + (self.alpha is not None)
+
+    def colour(self) -> Floats:
+        """Linear Rec. 709 light, shape (H, W, 3), unclamped; grey is repeated."""
+        s = self.samples
+        if s.shape[2] == 1:
+            s = np.repeat(s, 3, 2)
+        curves = self.transfer.curves if len(self.transfer.curves) == 3 else self.transfer.curves * 3
+        if s.dtype == np.float32:
+            if self.transfer.name == "linear":
+                out = s.astype(np.float32)
+            else:
+                out = np.stack([curves[k](s[..., k]) for k in range(3)], -1).astype(np.float32)
+        else:
+            levels = int(np.iinfo(s.dtype).max) + 1
+            grid = np.arange(levels) / (levels - 1.0)
+            if self.transfer is SRGB:
+                table = np.repeat(decode_table(levels)[None], 3, 0)
+            else:
+                table = np.stack([np.asarray(c(grid), np.float32) for c in curves])
+            out = np.empty(s.shape, np.float32)
+            s = np.ascontiguousarray(s)
+            over_rows(s.shape[0], lambda a, b: _look_up(s, table, out, a, b))
+        if self.transfer.matrix is not None:
+            out = (out @ self.transfer.matrix.T.astype(np.float32)).astype(np.float32)
+        return np.ascontiguousarray(out)
+
+    def data(self) -> Floats:
+        """The numbers as they stand, integers over their full range as 0…1; shape (H, W, C) without alpha."""
+        return _unit(self.samples)
+
+    def alpha_plane(self) -> Floats | None:
+        """Alpha 0…1, shape (H, W)."""
+        return None if self.alpha is None else _unit(self.alpha)
+
+
+def _unit(a: NDArray[Any]) -> Floats:
+    if a.dtype == np.float32:
+        return a
+    out: Floats = a.astype(np.float32) / np.float32(np.iinfo(a.dtype).max)
+    return out
+
+
+@kernel
+def _look_up(src, table, out, y0, y1):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        for x in range(src.shape[1]):
+            for k in range(3):
+                out[y, x, k] = table[k, src[y, x, k]]

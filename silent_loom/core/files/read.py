@@ -1,0 +1,278 @@
+"""Read an image file: the right samples, or one clear error."""
+
+from __future__ import annotations
+
+import io
+import struct
+import warnings
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import OpenImageIO as oiio
+import PIL
+from numpy.typing import NDArray
+from PIL import Image as Pillow
+from PIL import ImageCms
+
+from silent_loom.core.errors import FileError
+from silent_loom.core.files.formats import WORDS, identify
+from silent_loom.core.files.limits import Limits
+from silent_loom.core.files.picture import Exif, Picture
+from silent_loom.core.files.profile import LINEAR, SRGB, TableProfile, Transfer, _parametric, parse
+
+_AGAIN = "It is damaged or cut short; copy or save it again from its source."
+_TURNS: dict[int, tuple[bool, int]] = {1: (False, 0), 2: (True, 0), 3: (False, 2), 4: (True, 2), 5: (True, 1), 6: (False, 3), 7: (True, 3), 8: (False, 1)}
+Pillow.MAX_IMAGE_PIXELS = None  # our own limits are checked on the header
+
+
+def read(path: str | Path, *, name: str | None = None, fmt: str | None = None, limits: Limits | None = None) -> Picture:
+    """Decode a file at its true depth.
+
+    Parameters
+    ----------
+    path : path
+        The file. PNG, JPEG, TGA, TIFF, BMP, WebP, EXR or HDR.
+    name : str, optional
+        The name the artist knows it by, for messages and for its claimed format.
+    fmt : str, optional
+        The format, where the name says nothing (a stored source).
+    limits : Limits, optional
+        Checked on the header, before decoding.
+
+    Returns
+    -------
+    Picture
+        Upright, alpha apart and unassociated.
+
+    Raises
+    ------
+    FileError
+        Missing, empty, damaged, mislabelled, too large, or of a kind that is not read. Never anything else.
+    """
+    path = Path(path)
+    name = path.name if name is None else name
+    limits = limits or Limits()
+    if path.is_dir():
+        raise FileError("this is a folder", name, "Name one image file.")
+    found = identify(path, name, fmt)
+    try:
+        if found in ("webp", "jpeg", "tiff", "bmp"):
+            special = _through_pillow(path, name, found, limits)
+            if special is not None:
+                return special
+        return _through_oiio(path, name, found, limits)
+    except FileError:
+        raise
+    except MemoryError:
+        raise FileError("there is not enough memory to decode it", name, "Make it smaller.") from None
+    except Exception as error:
+        raise FileError(f"cannot be decoded as {WORDS[found]} ({type(error).__name__})", name, _AGAIN) from error
+
+
+def _through_pillow(path: Path, name: str, fmt: str, limits: Limits) -> Picture | None:
+    """WebP, and JPEG or TIFF in CMYK or L*a*b*, which need a colour engine; None for everything else."""
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            image = Pillow.open(path, formats=[{"webp": "WEBP", "jpeg": "JPEG", "tiff": "TIFF", "bmp": "BMP"}[fmt]])
+    except (PIL.UnidentifiedImageError, OSError, SyntaxError, ValueError, struct.error, Pillow.DecompressionBombError):
+        if fmt in ("webp", "bmp"):
+            raise FileError(f"cannot be decoded as {WORDS[fmt]}", name, _AGAIN) from None
+        return None
+    limits.check(name, image.width, image.height, 4)
+    if fmt not in ("webp", "bmp") and image.mode not in ("CMYK", "LAB", "YCCK"):
+        return None
+    profile = image.info.get("icc_profile")
+    orientation = int(image.getexif().get(0x0112, 1) or 1)
+    exif = _pillow_exif(image)
+    notes: list[str] = []
+    try:
+        if image.mode in ("CMYK", "LAB", "YCCK"):
+            if not profile:
+                raise FileError(f"{image.mode} without a colour profile", name, "Save it as RGB.")
+            image = _by_engine(image, profile)
+            notes.append(f"converted from {image.info.get('was', 'CMYK')} to sRGB at 8 bits")
+            profile = None
+        has_alpha = image.mode in ("RGBA", "LA", "PA") or "transparency" in image.info
+        grey = image.mode in ("1", "L", "LA", "I;16")
+        whole = np.asarray(image.convert("RGBA" if has_alpha else "RGB"))
+    except (OSError, SyntaxError, ValueError, struct.error, ImageCms.PyCMSError):
+        raise FileError(f"cannot be decoded as {WORDS[fmt]}", name, _AGAIN) from None
+    samples, alpha = whole[..., :3], whole[..., 3] if has_alpha else None
+    if grey:
+        samples = samples[..., :1]
+    transfer = SRGB
+    if profile:
+        samples, transfer, more = _profiled(samples, profile, name)
+        notes += more
+    samples, alpha = _upright(samples, alpha, orientation)
+    return Picture(samples, alpha, transfer, 8, fmt, exif, tuple(notes))
+
+
+def _by_engine(image: Pillow.Image, profile: bytes) -> Pillow.Image:
+    source = ImageCms.ImageCmsProfile(io.BytesIO(profile))
+    done = ImageCms.profileToProfile(image, source, ImageCms.createProfile("sRGB"), outputMode="RGB")
+    if done is None:
+        raise ValueError("no conversion")
+    done.info["was"] = image.mode
+    return done
+
+
+def _profiled(samples: NDArray[Any], profile: bytes, name: str) -> tuple[NDArray[Any], Transfer, list[str]]:
+    """Samples and transfer under an embedded profile; table profiles are converted at 8 bits, said aloud."""
+    try:
+        transfer = parse(profile)
+        if len(transfer.curves) == 3 and samples.shape[2] == 1:
+            return samples, SRGB, ["its RGB colour profile was left out: the picture is grey"]
+        return samples, transfer, []
+    except TableProfile as found:
+        if samples.dtype == np.float32 or samples.shape[2] != 3 or profile[16:20] != b"RGB ":
+            raise FileError(f"its colour profile ({found}) cannot be applied here", name, "Save it with an sRGB profile.") from None
+        eight = samples if samples.dtype == np.uint8 else (samples // 257).astype(np.uint8)
+        try:
+            done = _by_engine(Pillow.fromarray(np.ascontiguousarray(eight)), profile)
+        except (ImageCms.PyCMSError, ValueError, OSError):
+            raise FileError("its colour profile is damaged", name, "Save it with an sRGB profile.") from None
+        return np.asarray(done), SRGB, ["its table colour profile was applied at 8 bits"]
+
+
+def _through_oiio(path: Path, name: str, fmt: str, limits: Limits) -> Picture:
+    config = oiio.ImageSpec()
+    config.attribute("oiio:UnassociatedAlpha", 1)
+    source = oiio.ImageInput.open(f"{path}" if path.suffix else str(path), config)
+    if source is None:
+        oiio.geterror()
+        raise FileError(f"cannot be decoded as {WORDS[fmt]}", name, _AGAIN)
+    try:
+        spec = source.spec()
+        if source.format_name() != fmt:
+            raise FileError(f"cannot be decoded as {WORDS[fmt]}", name, _AGAIN)
+        if spec.depth > 1 or spec.nchannels < 1:
+            raise FileError("this is not a flat picture", name, "Save it as a single flat image.")
+        base = str(spec.format)
+        dtype = "uint8" if base in ("uint8", "int8") else "uint16" if base in ("uint16", "int16") else "float"
+        limits.check(name, spec.width, spec.height, spec.nchannels * {"uint8": 1, "uint16": 2, "float": 4}[dtype])
+        whole = source.read_image(dtype)
+        error = source.geterror() if source.has_error else ""
+        if whole is None or error:
+            raise FileError(f"cannot be decoded as {WORDS[fmt]}", name, _AGAIN)
+        attributes = {a.name: a.value for a in spec.extra_attribs}
+        names = list(spec.channelnames)
+        alpha_at = spec.alpha_channel
+    finally:
+        source.close()
+    whole = np.ascontiguousarray(whole).reshape(spec.height, spec.width, -1)
+    if fmt == "png" and dtype != "float" and path.stat().st_size < 64:
+        raise FileError("cannot be decoded as PNG", name, _AGAIN)
+    samples, alpha = _split(whole, names, alpha_at)
+    if dtype == "float":
+        samples = samples.astype(np.float32)
+        alpha = None if alpha is None else alpha.astype(np.float32)
+        bad = ~np.isfinite(samples)
+        notes = [f"{int(bad.sum())} samples were not numbers and became 0"] if bad.any() else []
+        samples = np.where(bad, 0, samples) if bad.any() else samples
+    else:
+        notes = []
+    if alpha is not None and attributes.get("oiio:UnassociatedAlpha", 0) == 0 and fmt in ("openexr", "tiff"):
+        samples = _unassociate(samples, alpha)
+    transfer: Transfer = LINEAR if dtype == "float" else SRGB
+    profile = attributes.get("ICCProfile")
+    if profile is not None and dtype != "float":
+        samples, transfer, more = _profiled(samples, np.asarray(profile).astype(np.uint8).tobytes(), name)
+        notes += more
+    elif fmt == "png":
+        gamma = _png_gamma(path)
+        if gamma is not None:
+            transfer = Transfer((_parametric(0, [gamma]),) * 3, None, f"gamma {gamma:.3f}")
+    orientation = int(attributes.get("Orientation", 1) or 1)
+    exif = _exif(attributes, spec.width, spec.height)
+    samples, alpha = _upright(samples, alpha, orientation)
+    return Picture(samples, alpha, transfer, {"uint8": 8, "uint16": 16, "float": 32}[dtype], fmt, exif, tuple(notes))
+
+
+def _split(whole: NDArray[Any], names: list[str], alpha_at: int) -> tuple[NDArray[Any], NDArray[Any] | None]:
+    """Colour or grey samples, and alpha, from the channels of a file in any order."""
+    lower = [n.split(".")[-1].lower() for n in names]
+    alpha = whole[..., alpha_at] if 0 <= alpha_at < whole.shape[2] else None
+    if {"r", "g", "b"} <= set(lower):
+        return np.ascontiguousarray(whole[..., [lower.index(c) for c in "rgb"]]), alpha
+    others = [i for i in range(whole.shape[2]) if i != alpha_at]
+    take = others[:3] if len(others) >= 3 else others[:1]
+    return np.ascontiguousarray(whole[..., take]), alpha
+
+
+def _unassociate(samples: NDArray[Any], alpha: NDArray[Any]) -> NDArray[Any]:
+    """Divide by alpha where there is any; what lies under alpha 0 was never multiplied and stays."""
+    if samples.dtype == np.float32:
+        a = np.where(alpha > 0, alpha, 1)[..., None]
+        return (samples / a).astype(np.float32)
+    top = float(np.iinfo(samples.dtype).max)
+    a = np.where(alpha > 0, alpha / top, 1)[..., None]
+    return np.clip(np.rint(samples / a), 0, top).astype(samples.dtype)
+
+
+def _upright(samples: NDArray[Any], alpha: NDArray[Any] | None, orientation: int) -> tuple[NDArray[Any], NDArray[Any] | None]:
+    flip, quarter = _TURNS.get(orientation, (False, 0))
+
+    def turn(a: NDArray[Any]) -> NDArray[Any]:
+        if flip:
+            a = a[:, ::-1]
+        return np.ascontiguousarray(np.rot90(a, quarter) if quarter else a)
+
+    return turn(samples), None if alpha is None else turn(alpha)
+
+
+def _png_gamma(path: Path) -> float | None:
+    """Exponent of a PNG that states a gamma and neither sRGB nor a profile (PNG 3rd edition, 11.3.2)."""
+    with path.open("rb") as stream:
+        head = stream.read(4096)
+    at, gamma = 8, None
+    while at + 8 <= len(head):
+        size, kind = struct.unpack(">I4s", head[at : at + 8])
+        if kind in (b"sRGB", b"iCCP", b"cICP"):
+            return None
+        if kind == b"gAMA" and at + 12 <= len(head):
+            value = struct.unpack(">I", head[at + 8 : at + 12])[0]
+            gamma = 100000.0 / value if value else None
+        if kind in (b"IDAT", b"PLTE"):
+            break
+        at += 12 + size
+    return None if gamma is None or abs(gamma - 2.2) < 0.02 else gamma
+
+
+def _focal(focal_mm: float, plane_resolution: float, plane_unit: int, in_35mm: float, width: int, height: int) -> Exif:
+    unit_mm = {2: 25.4, 3: 10.0, 4: 1.0, 5: 0.001}.get(plane_unit, 25.4)
+    if focal_mm > 0 and plane_resolution > 0:
+        focal = focal_mm * plane_resolution / unit_mm
+        if 0.2 * max(width, height) < focal < 50 * max(width, height):
+            return Exif(focal, 0.005)
+    if in_35mm > 0:
+        # Equivalent by the diagonal angle of view (CIPA DCG-001); the tag holds whole millimetres.
+        return Exif(in_35mm * float(np.hypot(width, height)) / float(np.hypot(36, 24)), max(0.005, 0.29 / in_35mm))
+    return Exif()
+
+
+def _number(value: Any) -> float:
+    try:
+        return float(value[0] if isinstance(value, list | tuple) else value)
+    except (TypeError, ValueError, ZeroDivisionError, IndexError):
+        return 0.0
+
+
+def _exif(attributes: dict[str, Any], width: int, height: int) -> Exif:
+    get = lambda key: _number(attributes.get(key, 0))  # noqa: E731
+    return _focal(
+        get("Exif:FocalLength"),
+        get("Exif:FocalPlaneXResolution"),
+        int(get("Exif:FocalPlaneResolutionUnit")),
+        get("Exif:FocalLengthIn35mmFilm"),
+        width,
+        height,
+    )
+
+
+def _pillow_exif(image: Pillow.Image) -> Exif:
+    tags = image.getexif().get_ifd(0x8769)
+    get = lambda key: _number(tags.get(key, 0))  # noqa: E731
+    return _focal(get(0x920A), get(0xA20E), int(get(0xA210)), get(0xA405), image.width, image.height)

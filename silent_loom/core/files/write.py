@@ -1,0 +1,280 @@
+"""Write an image file, whole or not at all."""
+
+from __future__ import annotations
+
+import os
+import struct
+import tempfile
+import zlib
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Literal, cast
+
+import cv2
+import numpy as np
+import OpenImageIO as oiio
+from numpy.typing import NDArray
+from PIL import Image as Pillow
+
+from silent_loom.core.errors import FileError
+from silent_loom.core.files.place import drop, place
+from silent_loom.core.images import Floats
+from silent_loom.core.parallel import IDLE, Task, kernel, over_rows
+
+Depth = Literal["8", "16", "half", "float"]
+_DEPTHS: dict[str, tuple[Depth, ...]] = {
+    "png": ("8", "16"),
+    "jpeg": ("8",),
+    "targa": ("8",),
+    "tiff": ("8", "16", "float"),
+    "openexr": ("half", "float"),
+    "webp": ("8",),
+    "bmp": ("8",),
+}
+
+
+@dataclass(frozen=True)
+class Written:
+    """What became of the samples on the way into the file.
+
+    Attributes
+    ----------
+    bytes : int
+        Size of the file.
+    clipped : int
+        Samples outside 0…1 that an integer format had to cut.
+    constant : bool
+        True when every sample of each channel is the same.
+    """
+
+    bytes: int
+    clipped: int
+    constant: bool
+
+
+@kernel
+def _quantise(src, out, top, colour, dither, counts, y0, y1):  # type: ignore[no-untyped-def]
+    clipped = 0
+    for y in range(y0, y1):
+        for x in range(src.shape[1]):
+            for k in range(src.shape[2]):
+                v = src[y, x, k]
+                if not (v >= 0):  # catches what is not a number, too
+                    if not (v > np.float32(-1e-4)):
+                        clipped += 1
+                    v = np.float32(0)
+                elif v > 1:
+                    if v > np.float32(1.0001):
+                        clipped += 1
+                    v = np.float32(1)
+                if colour and k < 3:
+                    if v <= np.float32(0.0031308):
+                        v = v * np.float32(12.92)
+                    else:
+                        v = np.float32(1.055) * v ** np.float32(1.0 / 2.4) - np.float32(0.055)
+                v = v * top
+                if dither:
+                    h = np.uint32(x) * np.uint32(0x9E3779B1) ^ np.uint32(y) * np.uint32(0x85EBCA77) ^ np.uint32(k * 7919 + 1)
+                    h = (h ^ (h >> np.uint32(15))) * np.uint32(0x2C1B3C6D)
+                    h = (h ^ (h >> np.uint32(12))) * np.uint32(0x297A2D39)
+                    h = h ^ (h >> np.uint32(15))
+                    v = v + np.float32(h & np.uint32(0xFFFFFF)) * np.float32(1.0 / 16777216.0) - np.float32(0.5)
+                q = np.floor(v + np.float32(0.5))
+                out[y, x, k] = min(max(q, np.float32(0)), top)
+    counts[y0] = clipped
+
+
+def quantise(samples: Floats, depth: Depth, *, colour: bool, dither: bool = False, task: Task = IDLE) -> tuple[NDArray[Any], int]:
+    """Integers for a file.
+
+    Parameters
+    ----------
+    samples : float32 array, shape (H, W, C)
+        0…1; the first three channels linear light when ``colour``.
+    depth : '8' or '16'
+    colour : bool
+        Encode the first three channels as sRGB; alpha, the fourth, never.
+    dither : bool
+        Add one step of even noise, fixed for each texel, before rounding: the mean of a smooth area is kept.
+
+    Returns
+    -------
+    codes : uint8 or uint16 array
+    clipped : int
+        Samples that lay outside 0…1 by more than 1e-4.
+    """
+    top = 255 if depth == "8" else 65535
+    out = np.empty(samples.shape, np.uint8 if depth == "8" else np.uint16)
+    counts = np.zeros(samples.shape[0], np.int64)
+    samples = np.ascontiguousarray(samples)
+    over_rows(samples.shape[0], lambda a, b: _quantise(samples, out, np.float32(top), colour, dither, counts, a, b), task)
+    return out, int(counts.sum())
+
+
+def is_constant(samples: NDArray[Any]) -> bool:
+    """True when every channel holds one value only."""
+    flat = samples.reshape(-1, samples.shape[-1])
+    first = flat[0]
+    if not (flat[:: max(1, len(flat) // 997)] == first).all():
+        return False
+    return bool((flat == first).all())
+
+
+def _chunk(kind: bytes, body: bytes) -> bytes:
+    return struct.pack(">I", len(body)) + kind + body + struct.pack(">I", zlib.crc32(kind + body))
+
+
+def png_bytes(codes: NDArray[Any], *, colour: bool, fast: bool = False) -> bytes:
+    """A PNG of uint8 or uint16 codes, shape (H, W, C) with 1 to 4 channels.
+
+    Colour gets an sRGB chunk; data gets no colour chunk of any kind. Run-length strategy first, which on natural
+    surfaces is quicker and no larger; where the picture turns out to be highly regular, a thorough try is made too.
+    """
+    c = codes.shape[2]
+    order: NDArray[Any] = codes
+    if c == 3:
+        order = cv2.cvtColor(codes, cv2.COLOR_RGB2BGR)
+    elif c == 4:
+        order = cv2.cvtColor(codes, cv2.COLOR_RGBA2BGRA)
+    elif c == 2:
+        return _png_grey_alpha(codes, colour)
+    ok, first = cv2.imencode(".png", order, [cv2.IMWRITE_PNG_COMPRESSION, 1, cv2.IMWRITE_PNG_STRATEGY, cv2.IMWRITE_PNG_STRATEGY_RLE])
+    if not ok:
+        raise ValueError("PNG encoder refused the picture")
+    blob = first.tobytes()
+    if not fast and len(blob) < 0.3 * codes.nbytes:
+        ok, second = cv2.imencode(".png", order, [cv2.IMWRITE_PNG_COMPRESSION, 4])
+        if ok and second.size < len(blob):
+            blob = second.tobytes()
+    if colour:
+        blob = blob[:33] + _chunk(b"sRGB", b"\0") + blob[33:]
+    return blob
+
+
+def _png_grey_alpha(codes: NDArray[Any], colour: bool) -> bytes:
+    h, w, _ = codes.shape
+    bits = codes.dtype.itemsize * 8
+    rows = codes.astype(f">u{codes.dtype.itemsize}").reshape(h, -1).view(np.uint8)
+    step = 2 * codes.dtype.itemsize
+    left = np.zeros_like(rows)
+    left[:, step:] = rows[:, :-step]
+    body = np.concatenate([np.full((h, 1), 1, np.uint8), rows - left], 1)
+    head = struct.pack(">IIBBBBB", w, h, bits, 4, 0, 0, 0)
+    return (
+        b"\x89PNG\r\n\x1a\n"
+        + _chunk(b"IHDR", head)
+        + (_chunk(b"sRGB", b"\0") if colour else b"")
+        + _chunk(b"IDAT", zlib.compress(body.tobytes(), 4))
+        + _chunk(b"IEND", b"")
+    )
+
+
+def _oiio_write(path: str, fmt: str, values: NDArray[Any], kind: str, attributes: dict[str, Any]) -> None:
+    out = oiio.ImageOutput.create(fmt)
+    if out is None:
+        raise ValueError(oiio.geterror())
+    spec = oiio.ImageSpec(values.shape[1], values.shape[0], values.shape[2], kind)
+    if values.shape[2] in (2, 4):
+        spec.alpha_channel = values.shape[2] - 1
+        spec.channelnames = ("Y", "A") if values.shape[2] == 2 else ("R", "G", "B", "A")
+    elif values.shape[2] == 1:
+        spec.channelnames = ("Y",)
+    for key, value in attributes.items():
+        spec.attribute(key, value)
+    try:
+        if not out.open(path, spec) or not out.write_image(np.ascontiguousarray(values)):
+            raise ValueError(out.geterror())
+    finally:
+        if not out.close():
+            raise ValueError(out.geterror())
+
+
+def write(
+    path: str | Path,
+    samples: Floats,
+    *,
+    fmt: str = "png",
+    depth: Depth = "8",
+    colour: bool,
+    dither: bool = False,
+    quality: int = 92,
+    replace: bool = False,
+    task: Task = IDLE,
+) -> Written:
+    """Write samples to a file that appears only when it is complete.
+
+    Parameters
+    ----------
+    path : path
+        Must not exist unless ``replace``.
+    samples : float32 array, shape (H, W, C)
+        C = 1 grey, 2 grey and alpha, 3 RGB, 4 RGB and alpha (unassociated). Linear light when ``colour``.
+    fmt : str
+        'png', 'jpeg', 'targa', 'tiff', 'openexr', 'webp' or 'bmp'.
+    depth : str
+        '8' or '16' integer, 'half' or 'float'; must be one that the format has.
+    colour : bool
+        sRGB-encoded in integer formats and tagged so where the format can; linear in float formats. Data is written
+        as it stands, without any colour tag; WebP is then lossless.
+    dither : bool
+        For 8 bits; left out by itself when the samples are constant.
+    quality : int
+        JPEG and colour WebP, 1…100.
+
+    Raises
+    ------
+    FileError
+        Format and depth do not go together, the file exists, or the disk refuses.
+    """
+    path = Path(path)
+    if depth not in _DEPTHS.get(fmt, ()):
+        raise FileError(f"{fmt} has no {depth}-bit form", path.name, f"It has {', '.join(_DEPTHS.get(fmt, ('none',)))}.")
+    if path.exists() and not replace:
+        raise FileError("there is already a file of this name", path.name, "Nothing is overwritten: choose another folder.")
+    constant = is_constant(samples)
+    clipped, codes = 0, cast(NDArray[Any], samples)
+    if depth in ("8", "16"):
+        codes, clipped = quantise(samples, depth, colour=colour, dither=dither and depth == "8" and not constant, task=task)
+    task.checkpoint()
+    handle, partial = tempfile.mkstemp(prefix=f".{path.stem}.", suffix=path.suffix, dir=path.parent)
+    os.close(handle)
+    try:
+        if fmt == "png":
+            Path(partial).write_bytes(png_bytes(codes, colour=colour))
+        elif fmt == "webp":
+            flat = codes[..., 0] if codes.shape[2] == 1 else codes
+            mode = {1: "L", 2: "LA", 3: "RGB", 4: "RGBA"}[codes.shape[2]]
+            picture = Pillow.fromarray(np.ascontiguousarray(flat)).convert("RGBA" if mode == "LA" else mode)
+            if mode == "LA":
+                picture = Pillow.merge("RGBA", [*[Pillow.fromarray(np.ascontiguousarray(codes[..., 0]))] * 3, Pillow.fromarray(np.ascontiguousarray(codes[..., 1]))])
+            picture.save(partial, "WEBP", lossless=not colour, quality=quality if colour else 60, exact=True, method=3)
+        elif fmt == "openexr":
+            values = samples
+            if codes.shape[2] in (2, 4):  # EXR keeps colour multiplied by alpha; under alpha 0 it stays as it is
+                a = samples[..., -1:]
+                values = np.concatenate([samples[..., :-1] * np.where(a > 0, a, 1), a], -1).astype(np.float32)
+            _oiio_write(partial, fmt, values, depth, {"compression": "piz" if depth == "half" else "zip"})
+        else:
+            kind = {"8": "uint8", "16": "uint16", "float": "float"}[depth]
+            extra: dict[str, Any] = {"oiio:UnassociatedAlpha": 1}
+            if fmt == "tiff":
+                extra["compression"] = "zip"
+            if fmt == "jpeg":
+                extra["Compression"] = f"jpeg:{quality}"
+                codes = codes[..., :3] if codes.shape[2] == 4 else codes[..., :1] if codes.shape[2] == 2 else codes
+            if fmt == "targa":
+                extra["compression"] = "rle"
+            _oiio_write(partial, fmt, codes, kind, extra)
+        size = os.path.getsize(partial)
+        place(partial, path, replace=replace)
+    except FileExistsError:
+        drop(partial)
+        raise FileError("there is already a file of this name", path.name, "Nothing is overwritten: choose another folder.") from None
+    except (OSError, ValueError, cv2.error) as error:
+        drop(partial)
+        raise FileError(f"cannot be written ({error})", path.name, "Check the disk, the folder and its rights.") from error
+    except BaseException:
+        drop(partial)
+        raise
+    return Written(size, clipped, constant)
+

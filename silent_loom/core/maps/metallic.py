@@ -1,0 +1,64 @@
+"""Metallic: a constant, or where the picture has the colour of the metal."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Literal
+
+import numpy as np
+
+from silent_loom.core.colour import decode_srgb, lab
+from silent_loom.core.images import Image, data
+from silent_loom.core.parallel import Task, over_rows
+from silent_loom.core.resample import blur
+from silent_loom.core.weave.decision import Decision
+from silent_loom.core.weave.settings import Settings, setting
+from silent_loom.core.weave.step import MapStep, Sheet
+
+Rgb = tuple[float, float, float]
+
+
+class MetallicSettings(Settings):
+    mode: Literal["constant", "by colour"] = setting("constant", "One value everywhere, or by likeness to a colour.")
+    value: float = setting(0.0, "0 is not metal, 1 is metal; values between are seldom true.", low=0, high=1, step=0.01, when={"mode": ["constant"]})
+    colour: Rgb = setting((0.55, 0.45, 0.38), "Colour of the bare metal, as sRGB values from 0 to 1.", shape="colour", when={"mode": ["by colour"]})
+    tolerance: float = setting(14.0, "How far from that colour still counts, in CIE L*a*b* units.", unit="ΔE", low=0, high=150, soft=(0, 60), step=0.5, when={"mode": ["by colour"]})
+    softness: float = setting(4.0, "Width of the change-over.", unit="ΔE", low=0.1, high=50, soft=(0.1, 20), step=0.1, when={"mode": ["by colour"]})
+    lightness: float = setting(0.4, "How much difference in lightness counts beside hue and chroma.", low=0, high=1, step=0.01, when={"mode": ["by colour"]})
+    soften_mm: float = setting(0.0, "Smooths the mask.", title="Soften", unit="mm", low=0, high=1000, soft=(0, 20), step=0.01, when={"mode": ["by colour"]})
+
+
+class Metallic(MapStep[MetallicSettings]):
+    """Distance to a key colour in CIE L*a*b*, through a smooth step."""
+
+    name = "metallic"
+    title = "Metallic"
+    sentence = "Where the surface is bare metal."
+    Settings = MetallicSettings
+
+    def reads(self, s: MetallicSettings) -> tuple[str, ...]:
+        return ("base",)
+
+    def writes(self, s: MetallicSettings) -> tuple[str, ...]:
+        return ("metallic",)
+
+    def run(
+        self, s: MetallicSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
+    ) -> dict[str, Image]:
+        base = inputs["base"]
+        out = np.full((base.height, base.width), s.value, np.float32)
+        if s.mode == "constant":
+            return {"metallic": data(out, base)}
+        key = lab(decode_srgb(np.array([s.colour], np.float32)))[0]
+        weight = np.array([s.lightness, 1, 1], np.float32)
+
+        def band(a: int, b: int) -> None:
+            far = np.sqrt(np.square((lab(base.pixels[a:b]) - key) * weight).sum(-1))
+            t = np.clip((s.tolerance + s.softness / 2 - far) / s.softness, 0, 1)
+            out[a:b] = t * t * (3 - 2 * t)
+
+        over_rows(base.height, band, task, cost=base.width * 64 * 1.5e-4)
+        if s.soften_mm > 0:
+            tx, ty = base.texel_mm
+            out = blur(out, (s.soften_mm / tx, s.soften_mm / ty), base.wraps, task)
+        return {"metallic": data(out, base)}

@@ -1,0 +1,164 @@
+"""Bands of rows on every core, with a place between them to stop or to let somebody else go first.
+
+Kernels are serial numba functions that release the interpreter lock and work on rows ``y0 … y1``. They are spread over
+threads here and not by numba's own parallel loops: bands can be cancelled and pre-empted, any number of threads may
+call at once whichever threading layer numba finds, and a serial kernel compiles in a fraction of the time.
+"""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from typing import Any, ParamSpec, TypeVar
+
+import numba
+
+from silent_loom.core.errors import Cancelled
+
+P = ParamSpec("P")
+R = TypeVar("R")
+
+WORKERS = max(1, len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else (os.cpu_count() or 1))
+_pool = ThreadPoolExecutor(WORKERS, thread_name_prefix="band")
+
+
+def kernel(function: Callable[P, R]) -> Callable[P, R]:
+    """Compile a serial loop: float32, lock released, kept on disk."""
+    compiled: Callable[P, R] = numba.njit(nogil=True, cache=True, fastmath={"contract", "arcp", "nsz", "reassoc"})(function)
+    return compiled
+
+
+class Task:
+    """One computation under way: can be cancelled, reports how far it is, and steps aside between bands.
+
+    Parameters
+    ----------
+    progress : callable, optional
+        Called with a fraction in 0…1 and a few words.
+    lane, urgent
+        The lane this computation shares with others, and whether it goes first there.
+    """
+
+    def __init__(
+        self,
+        progress: Callable[[float, str], None] | None = None,
+        lane: Lane | None = None,
+        urgent: bool = True,
+    ) -> None:
+        self._cancelled = threading.Event()
+        self._progress = progress
+        self.lane, self.urgent = lane, urgent
+
+    def cancel(self) -> None:
+        self._cancelled.set()
+
+    @property
+    def cancelled(self) -> bool:
+        return self._cancelled.is_set()
+
+    def checkpoint(self) -> None:
+        """Between two bands: stop here when cancelled, or let a more urgent computation go first."""
+        if self._cancelled.is_set():
+            raise Cancelled
+        if self.lane is not None:
+            self.lane.step_aside(self)
+
+    def report(self, fraction: float, words: str = "") -> None:
+        if self._progress is not None:
+            self._progress(min(1.0, max(0.0, fraction)), words)
+
+
+class Lane:
+    """One computation at a time owns the cores; an urgent one overtakes at the next checkpoint of another."""
+
+    def __init__(self) -> None:
+        self._state = threading.Condition()
+        self._owner: Task | None = None
+        self._urgent_waiting = 0
+
+    @contextmanager
+    def hold(self, task: Task) -> Iterator[None]:
+        """Own the lane while the block runs.
+
+        Raises
+        ------
+        Cancelled
+            When the task was cancelled while it waited.
+        """
+        self._acquire(task)
+        try:
+            yield
+        finally:
+            self._release()
+
+    def step_aside(self, task: Task) -> None:
+        if task.urgent or self._urgent_waiting == 0 or self._owner is not task:
+            return
+        self._release()
+        self._acquire(task)
+
+    def _acquire(self, task: Task) -> None:
+        with self._state:
+            if task.urgent:
+                self._urgent_waiting += 1
+            try:
+                while self._owner is not None or (not task.urgent and self._urgent_waiting > 0):
+                    if task.cancelled:
+                        raise Cancelled
+                    self._state.wait(0.05)
+                if task.cancelled:
+                    raise Cancelled
+                self._owner = task
+            finally:
+                if task.urgent:
+                    self._urgent_waiting -= 1
+                    self._state.notify_all()
+
+    def _release(self) -> None:
+        with self._state:
+            self._owner = None
+            self._state.notify_all()
+
+
+IDLE = Task()
+
+
+def over_rows(rows: int, work: Callable[[int, int], Any], task: Task = IDLE, least: int = 32, cost: float = 1.0) -> None:
+    """Call ``work(y0, y1)`` for bands that cover ``0 … rows``, on every core.
+
+    Parameters
+    ----------
+    rows : int
+        Number of rows.
+    work : callable
+        Takes the first row and the one after the last; must release the interpreter lock to gain anything.
+    task : Task
+        Asked between rounds of bands whether to go on.
+    least : int
+        Smallest band worth a thread.
+    cost : float
+        Rough milliseconds for 64 rows, to keep a band under about 30 ms.
+    """
+    band = max(least, min(-(-rows // WORKERS), int(64 * 30 / max(cost, 1e-3))))
+    starts = list(range(0, rows, band))
+    if len(starts) == 1:
+        task.checkpoint()
+        work(0, rows)
+        return
+    for i in range(0, len(starts), WORKERS):
+        task.checkpoint()
+        chunk = [(y, min(rows, y + band)) for y in starts[i : i + WORKERS]]
+        futures = [_pool.submit(work, y0, y1) for y0, y1 in chunk[1:]]
+        work(*chunk[0])
+        for future in futures:
+            future.result()
+
+
+def both(*calls: Callable[[], Any]) -> list[Any]:
+    """Run independent calls side by side and give their results in order."""
+    futures = [_pool.submit(call) for call in calls[1:]]
+    first = calls[0]()
+    return [first, *(future.result() for future in futures)]

@@ -1,0 +1,145 @@
+"""Straighten: four corners of something known to be a rectangle become flat."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import field_validator
+
+from silent_loom.core.carry import warp_homography
+from silent_loom.core.errors import WeaveError
+from silent_loom.core.images import Image
+from silent_loom.core.parallel import Task
+from silent_loom.core.photo.perspective import Proportions, convex, homography, proportions
+from silent_loom.core.photo.photo import reduced
+from silent_loom.core.weave.decision import Decision
+from silent_loom.core.weave.settings import Settings, setting
+from silent_loom.core.weave.step import CarryStep, Geometry, Sheet, Sources
+
+Corners = tuple[tuple[float, float], tuple[float, float], tuple[float, float], tuple[float, float]]
+
+
+class StraightenSettings(Settings):
+    corners: Corners | None = setting(
+        None, "Corners of a rectangle on the photo, clockwise from its top left; as parts of the photo's width and height.",
+        shape="corners",
+    )
+    width_mm: float | None = setting(
+        None, "Real width of the rectangle (of the whole photo without corners).", title="Real width", unit="mm", low=0.01, high=1e6,
+        soft=(10, 10000), log=True,
+    )
+    height_mm: float | None = setting(
+        None, "Real height, if you know it; otherwise told from the perspective or the camera.", title="Real height", unit="mm",
+        low=0.01, high=1e6, soft=(10, 10000), log=True,
+    )
+    crop: Literal["free", "square"] = setting("free", "Keep the whole rectangle, or its centre square.")
+
+    @field_validator("corners")
+    @classmethod
+    def _a_quadrilateral(cls, value: Corners | None) -> Corners | None:
+        if value is not None:
+            if not convex(np.array(value)):
+                raise ValueError("the corners must go clockwise from the top left and not cross")
+            if not all(-0.5 <= c <= 1.5 for point in value for c in point):
+                raise ValueError("the corners lie far outside the photo")
+        return value
+
+
+class Straighten(CarryStep[StraightenSettings]):
+    """Homography from four corners, true proportions, anti-aliased resampling."""
+
+    name = "straighten"
+    title = "Straighten"
+    sentence = "Makes a tilted rectangle flat, in its true proportions, and states its real size."
+    decides = True
+    Settings = StraightenSettings
+
+    def geometry(self, s: StraightenSettings, before: Geometry, sources: Sources) -> Geometry:
+        width, height = self._full(s, before)
+        if s.crop == "square":
+            width = height = min(width, height)
+        return Geometry((width, height), False)
+
+    def told(self, s: StraightenSettings, before: Geometry) -> Proportions:
+        """Width over height of the rectangle, and how that is known."""
+        if s.width_mm and s.height_mm:
+            return Proportions(s.width_mm / s.height_mm, 0.0, "size")
+        if s.corners is None:
+            return Proportions(before.size_mm[0] / before.size_mm[1], 0.0, "size")
+        w, h = before.native or before.at_longer_side(4096)
+        try:
+            return proportions(pixel_corners(s.corners, w, h), w, h, before.focal_px, before.focal_error)
+        except ValueError as error:
+            raise WeaveError(str(error), self.title, "Drag the corners apart.") from None
+
+    def _full(self, s: StraightenSettings, before: Geometry) -> tuple[float, float]:
+        aspect = self.told(s, before).aspect
+        if s.width_mm:
+            return s.width_mm, s.width_mm / aspect
+        if s.height_mm:
+            return s.height_mm * aspect, s.height_mm
+        if s.corners is None:
+            return before.size_mm
+        c = np.array(s.corners) * before.size_mm
+        width = float((np.linalg.norm(c[1] - c[0]) + np.linalg.norm(c[2] - c[3])) / 2)
+        return width, width / aspect
+
+    def _to_photo(self, s: StraightenSettings, before: Geometry, after: Geometry) -> NDArray[np.float64]:
+        """From millimetres on the straightened sheet to parts of the photo's width and height."""
+        width, height = self._full(s, before)
+        target = np.array(s.corners or ((0, 0), (1, 0), (1, 1), (0, 1)), np.float64)
+        x0, y0 = (width - after.size_mm[0]) / 2, (height - after.size_mm[1]) / 2
+        source = np.array([[0, 0], [width, 0], [width, height], [0, height]]) - (x0, y0)
+        return homography(source, target)
+
+    def demand(
+        self, s: StraightenSettings, before: Geometry, after: Geometry, texels: tuple[int, int]
+    ) -> tuple[int, int]:
+        native = before.native or before.texels(min(after.size_mm[0] / texels[0], after.size_mm[1] / texels[1]))
+        m = self._to_photo(s, before, after)
+        density = min(
+            _density(m, x, y, after.size_mm, texels, native) for x in (0.0, 0.5, 1.0) for y in (0.0, 0.5, 1.0)
+        )
+        return reduced(native, max(0, int(np.floor(np.log2(max(density, 1e-6)) + 1e-6))))
+
+    def decide(self, s: StraightenSettings, inputs: Mapping[str, Image], geometry: Geometry, task: Task) -> Decision:
+        told = self.told(s, geometry)
+        warnings: tuple[str, ...] = ()
+        if told.by == "guess":
+            reason = told.reason or "the perspective is too slight to tell the proportions well"
+            warnings = (f"Type the real height: {reason} (now {told.aspect:.3f} ± {100 * told.error:.0f} %).",)
+        figures = {"aspect": told.aspect, "aspect_error_percent": 100 * told.error, "told_by": told.by}
+        return Decision({}, figures, warnings)
+
+    def carry(self, s: StraightenSettings, image: Image, decision: Decision, sheet: Sheet, task: Task) -> Image:
+        m = self._to_photo(s, sheet.before, sheet.after)
+        to_parts = m @ np.diag([sheet.after.size_mm[0] / sheet.width, sheet.after.size_mm[1] / sheet.height, 1.0])
+        to_texels = np.diag([image.width, image.height, 1.0]) @ to_parts
+        return warp_homography(image, to_texels, sheet.width, sheet.height, sheet.after.size_mm, task)
+
+
+def _density(
+    m: NDArray[np.float64], x: float, y: float, size: tuple[float, float], texels: tuple[int, int], native: tuple[int, int]
+) -> float:
+    """Photo pixels per result texel at a place, in the direction where there are fewest."""
+    px, py = x * size[0], y * size[1]
+    d = m[2, 0] * px + m[2, 1] * py + m[2, 2]
+    u, v = (m[0] @ (px, py, 1)) / d, (m[1] @ (px, py, 1)) / d
+    j = np.array([m[0, :2] - u * m[2, :2], m[1, :2] - v * m[2, :2]]) / d
+    j = np.diag(native) @ j @ np.diag([size[0] / texels[0], size[1] / texels[1]])
+    return float(np.linalg.svd(j, compute_uv=False)[-1])
+
+
+def pixel_corners(corners: Corners, width: int, height: int) -> NDArray[np.float64]:
+    """Parts of the photo to texel centres: part 0 is the outer edge of the first texel, at −0.5."""
+    return np.array(corners, np.float64) * (width, height) - 0.5
+
+
+def from_pixels(corners: NDArray[np.float64], width: int, height: int) -> Corners:
+    """Texel centres to parts of the photo; inverse of `pixel_corners`."""
+    parts = (np.asarray(corners, np.float64).reshape(4, 2) + 0.5) / (width, height)
+    a, b, c, d = ((float(x), float(y)) for x, y in parts)
+    return a, b, c, d

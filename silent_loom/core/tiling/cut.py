@@ -1,0 +1,141 @@
+"""The lowest-error cut between two pictures of one strip, open or closed into a ring."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from silent_loom.core.images import Floats
+from silent_loom.core.parallel import kernel
+
+FAR = np.float32(1e30)
+
+
+@kernel
+def _sweep(across, along, left, right, first, last, total, back):  # type: ignore[no-untyped-def]
+    # State c: rows' texels left of c show one picture, the others the other. `across[y, c]` is the price of the cut
+    # between texels c−1 and c of row y; moving from c to c' between rows y and y+1 pays `along[y, x]` for x between.
+    rows, n = across.shape
+    for c in range(n):
+        total[c] = across[0, c] if left[0] <= c <= right[0] and (first < 0 or c == first) else FAR
+        back[0, c] = c
+    best = np.empty(n, np.float32)
+    origin = np.empty(n, np.int32)
+    for y in range(1, rows):
+        run, at = FAR, 0
+        for c in range(n):
+            if c > 0:
+                run += along[y - 1, c - 1]
+            if total[c] < run:
+                run, at = total[c], c
+            best[c], origin[c] = run, at
+        run, at = FAR, 0
+        for c in range(n - 1, -1, -1):
+            if c < n - 1:
+                run += along[y - 1, c]
+            if total[c] < run:
+                run, at = total[c], c
+            if run < best[c]:
+                best[c], origin[c] = run, at
+        for c in range(n):
+            inside = left[y] <= c <= right[y]
+            total[c] = min(best[c] + across[y, c], FAR) if inside else FAR
+            back[y, c] = origin[c]
+    end = last
+    if end < 0:
+        end = 0
+        for c in range(n):
+            if total[c] < total[end]:
+                end = c
+    return end
+
+
+def _path(
+    across: Floats, along: Floats, left: NDArray[np.int32], right: NDArray[np.int32], first: int = -1, last: int = -1
+) -> NDArray[np.int32]:
+    rows, n = across.shape
+    total, back = np.empty(n, np.float32), np.empty((rows, n), np.int32)
+    at = int(_sweep(across, along, left, right, first, last, total, back))
+    path = np.empty(rows, np.int32)
+    for y in range(rows - 1, -1, -1):
+        path[y] = at
+        at = int(back[y, at])
+    return path
+
+
+def edge_costs(difference: Floats, gradient: Floats) -> tuple[Floats, Floats]:
+    """Price of parting neighbouring texels (Kwatra 2003, eq. 2): both differ, less where the picture is busy.
+
+    Parameters
+    ----------
+    difference : array, shape (rows, n)
+        How far the two pictures differ at each texel, ≥ 0.
+    gradient : array, shape (rows, n)
+        How busy they are there, ≥ 0.
+
+    Returns
+    -------
+    across : array, shape (rows, n + 1)
+        Cut between columns c−1 and c; the two borders cost as much as their only neighbour.
+    along : array, shape (rows, n + 1)
+        Cut between rows y and y+1 at column x, as `_sweep` wants it; the last row is wrapped round.
+    """
+    eps = 0.05 * float(gradient.mean()) + 1e-6
+    pair = difference[:, :-1] + difference[:, 1:]
+    busy = gradient[:, :-1] + gradient[:, 1:]
+    inner = pair / (busy + eps)
+    across = np.concatenate([inner[:, :1], inner, inner[:, -1:]], 1)
+    down, busy_down = difference + np.roll(difference, -1, 0), gradient + np.roll(gradient, -1, 0)
+    along = down / (busy_down + eps)
+    along = np.concatenate([along, along[:, -1:]], 1)
+    return np.ascontiguousarray(across, np.float32) + np.float32(1e-6), np.ascontiguousarray(along, np.float32) + np.float32(1e-6)
+
+
+def lowest_cut(
+    difference: Floats,
+    gradient: Floats,
+    *,
+    margin: int,
+    closed: bool,
+    guide: NDArray[np.float64] | None = None,
+    reach: float = 0.0,
+) -> NDArray[np.int32]:
+    """Where to go over from one picture to the other, row by row.
+
+    Parameters
+    ----------
+    difference, gradient : arrays, shape (rows, n)
+        See `edge_costs`.
+    margin : int
+        Columns at both borders that the cut keeps away from.
+    closed : bool
+        The last row continues at the first one: the path must end where it began.
+    guide, reach : array of shape (rows,), float
+        Stay within ``reach`` columns of a path found before.
+
+    Returns
+    -------
+    path : int array, shape (rows,)
+        Row y shows the second picture in columns < path[y], the first in the others.
+
+    Notes
+    -----
+    The cheapest path among those that pass every row once and may run sideways inside a row as far as they like, by
+    dynamic programming in linear time: image quilting (Efros & Freeman 2001) without its limit on slope, with the
+    edge costs of graph-cut textures (Kwatra et al. 2003). A closed path is found by fixing the column that the best
+    open path takes half-way round.
+    """
+    across, along = edge_costs(difference, gradient)
+    rows, n = across.shape
+    low, high = np.full(rows, min(margin, n // 2), np.int32), np.full(rows, max(n - 1 - margin, n // 2), np.int32)
+    if guide is not None:
+        low = np.clip(np.floor(guide - reach), low, high).astype(np.int32)
+        high = np.clip(np.ceil(guide + reach), low, high).astype(np.int32)
+    if not closed:
+        return _path(across, along, low, high)
+    half = rows // 2
+    turned = [np.roll(a, -half, 0) for a in (across, along)]
+    free = _path(turned[0], turned[1], np.roll(low, -half), np.roll(high, -half))
+    start = int(free[rows - half])
+    again = [np.concatenate([a, a[:1]]) for a in (across, along)]
+    return _path(again[0], again[1], np.append(low, low[0]), np.append(high, high[0]), start, start)[:-1]

@@ -1,0 +1,24 @@
+"""What the eye and the light see of each thread, as planes that can be compared by plain differences."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from silent_loom.core.colour import lab
+from silent_loom.core.images import Floats, Image, Kind
+from silent_loom.core.parallel import both
+
+
+def features(image: Image) -> Floats:
+    """Planes in which equal differences look about equally strong, shape (H, W, K).
+
+    Colour becomes CIE L*a*b* in units of 100 L*; normals their slopes x and y; data is scaled by its own spread.
+    """
+    if image.kind is Kind.COLOUR:
+        p, n = image.pixels, image.height
+        halves = both(lambda: lab(p[: n // 2]), lambda: lab(p[n // 2 :]))
+        return np.ascontiguousarray(np.concatenate(halves) / np.float32(100))
+    if image.kind is Kind.NORMAL:
+        return np.ascontiguousarray(image.pixels[..., :2])
+    spread = float(np.std(image.pixels[::4, ::4])) or 1.0
+    return image.pixels / np.float32(3 * spread)

@@ -1,0 +1,248 @@
+"""Seam meter: how much a join stands out from the surface around it. Up to 1 it cannot be told apart."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from silent_loom.core.images import Floats, Image
+from silent_loom.core.parallel import IDLE, Task, both, kernel, over_rows
+from silent_loom.core.tiling.features import features
+
+SCALES = (1, 2, 4, 8, 16)
+"""Widths, in texels, of the strips on either side that are held against each other."""
+
+WINDOWS = (1.0, 0.25, 0.0625)
+"""Lengths of the windows along a join, as parts of its length."""
+
+DISTINCT = 1.35
+"""A line found by searching counts when it stands out this much from the next strongest line elsewhere."""
+
+LINES = 96
+"""Positions that a join is compared with."""
+
+
+@dataclass(frozen=True)
+class Seam:
+    """Figures of one direction.
+
+    Attributes
+    ----------
+    figure : float
+        The worst window on the join, over the 95th percentile of the same on lines where nothing was joined.
+    border : float
+        The same for the join itself, without the search.
+    searched : float
+        The same for the strongest straight line elsewhere, when it is distinct; else 0.
+    line : int
+        Column of that line, or −1.
+    profile : float32 array
+        Figure along the join, for a heat picture.
+    """
+
+    figure: float
+    border: float
+    searched: float
+    line: int
+    profile: Floats
+
+
+@kernel
+def _steps(planes, columns, offsets, scales, out, y0, y1):  # type: ignore[no-untyped-def]
+    # out[t, s, y, 0:K] is the step, out[t, s, y, K:2K] what it lacks to the continuation from both sides
+    h, w, channels = planes.shape
+    prefix = np.empty((2 * w + 1, channels), np.float64)
+    for y in range(y0, y1):
+        for k in range(channels):
+            prefix[0, k] = 0
+        for x in range(2 * w):
+            for k in range(channels):
+                prefix[x + 1, k] = prefix[x, k] + planes[y, x % w, k]
+        for t in range(offsets.shape[0]):
+            c = (columns[y] + offsets[t]) % w
+            for i in range(scales.shape[0]):
+                s = scales[i]
+                a = c + w if c < 2 * s else c  # keep 2 s texels on both sides inside the doubled row
+                if a + 2 * s > 2 * w:
+                    a -= w
+                for k in range(channels):
+                    left = (prefix[a, k] - prefix[a - s, k]) / s
+                    far_left = (prefix[a - s, k] - prefix[a - 2 * s, k]) / s
+                    right = (prefix[a + s, k] - prefix[a, k]) / s
+                    far_right = (prefix[a + 2 * s, k] - prefix[a + s, k]) / s
+                    step = right - left
+                    out[t, i, y, k] = step
+                    out[t, i, y, channels + k] = step - 0.5 * ((left - far_left) + (far_right - right))
+
+
+@kernel
+def _all_lines(planes, out, y0, y1):  # type: ignore[no-untyped-def]
+    # Sum over rows y0 … y1 of the missing continuation at every column, and its sum of absolute values
+    h, w, channels = planes.shape
+    for y in range(y0, y1):
+        q = min(3, 4 * y // h)
+        for x in range(w):
+            total = np.float32(0)
+            for k in range(channels):
+                a, b = planes[y, (x - 2) % w, k], planes[y, (x - 1) % w, k]
+                c, d = planes[y, x, k], planes[y, (x + 1) % w, k]
+                e = (c - b) - np.float32(0.5) * ((b - a) + (d - c))
+                total += e * e
+            out[q, x] += np.sqrt(total)
+
+
+def _strength(steps: Floats, scale: int) -> Floats:
+    """Size of the step at each row, averaged along the line over as many rows as the strips are wide; (T, H)."""
+    t, h, k = steps.shape
+    smooth = steps
+    if scale > 1:
+        pad = np.concatenate([steps[:, -scale:], steps, steps[:, :scale]], 1).astype(np.float64)
+        total = np.cumsum(pad, 1)
+        smooth = ((total[:, scale:] - total[:, :-scale])[:, scale // 2 : scale // 2 + h] / scale).astype(np.float32)
+    out: Floats = np.sqrt(np.square(smooth).sum(2))
+    return out
+
+
+def _worst(strength: Floats, length: int) -> tuple[Floats, Floats]:
+    """Highest mean over windows of a length, one figure a line, and the running mean itself."""
+    t, h = strength.shape
+    if length >= h:
+        mean = strength.mean(1, keepdims=True)
+        return mean[:, 0], np.repeat(mean, h, 1)
+    total = np.cumsum(np.concatenate([strength, strength[:, :length]], 1).astype(np.float64), 1)
+    running = ((total[:, length:] - total[:, :-length]) / length).astype(np.float32)
+    return running.max(1), running
+
+
+def _measure(planes: Floats, columns: NDArray[np.int64], seed: int, avoid: list[int], task: Task) -> tuple[float, Floats]:
+    h, w, channels = planes.shape
+    scales = np.array([s for s in SCALES if 8 * s <= w] or [1], np.int64)
+    keep_off = max(6, w // 64)
+    offsets = np.arange(keep_off, w - keep_off)
+    blocked = np.zeros(w, bool)
+    for a in avoid:  # lines already known to be joins would spoil the comparison
+        blocked[(a + np.arange(-keep_off, keep_off + 1)) % w] = True
+    straight = int(columns.max() - columns.min()) <= 2
+    if straight:
+        offsets = offsets[~blocked[(int(columns[0]) + offsets) % w]]
+    if len(offsets) > LINES:
+        offsets = np.sort(np.random.default_rng(seed).choice(offsets, LINES, replace=False))
+    offsets = np.r_[0, offsets].astype(np.int64)
+    steps = np.empty((len(offsets), len(scales), h, 2 * channels), np.float32)
+    over_rows(h, lambda a, b: _steps(planes, columns, offsets, scales, steps, a, b), task, cost=w * 64 * channels * 1e-5)
+    ratios, profiles = [], []
+    for i, s in enumerate(scales):
+        strength = _strength(steps[:, i], int(s))
+        for part in WINDOWS:
+            length = max(8, int(part * h))
+            worst, running = _worst(strength, length)
+            usual = float(np.percentile(worst[1:], 95)) if len(worst) > 1 else float(worst[0])
+            usual = max(usual, 1e-5)
+            ratios.append(worst / usual)
+            profiles.append(running[0] / usual)
+    figures = np.max(ratios, 0)
+    usual, spread = _usual(figures[1:]) if len(figures) > 1 else (1.0, 1.0)
+    along = np.max(profiles, 0)
+    return float(_stretched(figures[0], usual, spread)), _stretched(along, usual, spread).astype(np.float32)
+
+
+def _usual(figures: Floats) -> tuple[float, float]:
+    """What lines without a join reach, and their spread.
+
+    The 95th percentile of a hundred lines is itself uncertain, and one line in twenty lies above it by definition; half
+    a spread is added so that an untouched repeat is not accused by chance.
+    """
+    middle, high = (float(v) for v in np.percentile(figures, [50, 95]))
+    spread = max(high - middle, 0.05 * high, 1e-5)
+    return high + 0.5 * spread, spread
+
+
+def _stretched(figure: Any, usual: float, spread: float) -> Any:
+    """Up to 1 the plain quotient; above it, how many spreads of the comparison beyond its 95th percentile."""
+    return np.where(figure <= usual, figure / usual, 1 + (figure - usual) / spread)
+
+
+def _search(planes: Floats, task: Task) -> tuple[int, float]:
+    """Column of the strongest straight line away from the border, and how far it stands out from the next."""
+    h, w, _ = planes.shape
+    bands = max(1, min(8, h // 64))
+    parts = np.zeros((bands, 4, w), np.float32)
+    edges = np.linspace(0, h, bands + 1).astype(int)
+    over_rows(bands, lambda a, b: [_all_lines(planes, parts[i], edges[i], edges[i + 1]) for i in range(a, b)], task, least=1)
+    quarters = parts.sum(0) / (h / 4)
+    lines = np.maximum(quarters.mean(0), 0.8 * np.partition(quarters, 1, 0)[1])  # most of its length must show it
+    away = lines.copy()
+    border = max(4, w // 128)
+    away[:border] = away[-border:] = 0
+    best = int(away.argmax())
+    others = away.copy()
+    others[max(0, best - border) : best + border + 1] = 0
+    return best, float(away[best] / max(others.max(), 1e-6))
+
+
+def seam(
+    image: Image, axis: str, *, join: NDArray[np.int64] | None = None, search: bool = True, seed: int = 1, task: Task = IDLE
+) -> Seam:
+    """How much the joins of a sheet show when it is repeated.
+
+    Parameters
+    ----------
+    image : Image
+        Any kind but ID, taken as a repeat whether or not it was made to be one.
+    axis : str
+        'x' for joins that run down (left meets right), 'y' for joins that run across.
+    join : int array, optional
+        A known join: column (axis x) for every row, or row for every column. The tile border is always measured too.
+    search : bool
+        Look for a straight line at any position, too: a sheet may have been shifted. Left out when a join is known.
+
+    Returns
+    -------
+    Seam
+
+    Notes
+    -----
+    Across a line, the step between the means of strips 1 to 16 texels wide on either side and what that step lacks to
+    the continuation predicted from both sides are averaged along the line over as many texels; their size is averaged
+    in windows of the whole, a quarter and a sixteenth of the line. For each width and length the worst window is
+    divided by the 95th percentile of the worst windows of the same line moved to places where nothing was joined; the
+    largest quotient counts, and is divided by the 95th percentile of what the moved lines reach by the same rule. So
+    an untouched repeat stays at or under 1, whatever its content, as often as any other of its lines would. Beyond 1
+    the excess is counted in spreads (95th percentile minus median) of the moved lines.
+    """
+    planes = features(image)
+    if axis == "y":
+        planes = np.ascontiguousarray(planes.transpose(1, 0, 2))
+    h, w, _ = planes.shape
+    straight = np.zeros(h, np.int64)
+    line, distinct = (-1, 0.0)
+    searched, figures = 0.0, []
+    profile = np.zeros(h, np.float32)
+    if search and join is None and min(h, w) >= 32:
+        line, distinct = _search(planes, task)
+    avoid = [0] + ([line] if distinct >= DISTINCT else [])
+    border, profile = _measure(planes, straight, seed, avoid, task)
+    figures.append(border)
+    if distinct >= DISTINCT:
+        searched, along = _measure(planes, np.full(h, line, np.int64), seed, avoid, task)
+        figures.append(searched)
+        profile = np.maximum(profile, along)
+    if join is not None:
+        curve, along = _measure(planes, np.asarray(join, np.int64) % w, seed, [0], task)
+        figures.append(curve)
+        profile = np.maximum(profile, along)
+    return Seam(max(figures), border, searched, line if searched else -1, profile)
+
+
+def seams(
+    image: Image, joins: tuple[NDArray[np.int64], NDArray[np.int64]] | None = None, *, search: bool = True, task: Task = IDLE
+) -> tuple[Seam, Seam]:
+    """`seam` across and down, side by side."""
+    jx, jy = joins or (None, None)
+    x, y = both(
+        lambda: seam(image, "x", join=jx, search=search, task=task), lambda: seam(image, "y", join=jy, search=search, task=task)
+    )
+    return x, y

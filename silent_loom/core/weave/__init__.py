@@ -1,0 +1,25 @@
+"""Threads, steps, and how a weave is evaluated."""
+
+from silent_loom.core.weave.cache import Cache
+from silent_loom.core.weave.decision import Decision, InMemory
+from silent_loom.core.weave.evaluate import Evaluator, Plan
+from silent_loom.core.weave.model import SourceRef, StepEntry, Weave, starting_weave
+from silent_loom.core.weave.step import CarryStep, Geometry, MapStep, Sheet, Sources, Step
+
+__all__ = [
+    "Cache",
+    "CarryStep",
+    "Decision",
+    "Evaluator",
+    "Geometry",
+    "InMemory",
+    "MapStep",
+    "Plan",
+    "Sheet",
+    "SourceRef",
+    "Sources",
+    "Step",
+    "StepEntry",
+    "Weave",
+    "starting_weave",
+]

@@ -1,0 +1,318 @@
+"""Answers for a thread at a size: lazily, incrementally, and the same whatever was asked before."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import time
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from silent_loom.core.errors import WeaveError
+from silent_loom.core.images import Image
+from silent_loom.core.parallel import IDLE, Task
+from silent_loom.core.weave import registry, threads
+from silent_loom.core.weave.cache import Cache
+from silent_loom.core.weave.decision import NONE, Decision, DecisionStore, InMemory
+from silent_loom.core.weave.mixing import mix
+from silent_loom.core.weave.model import StepEntry, Weave
+from silent_loom.core.weave.settings import Settings
+from silent_loom.core.weave.step import AnyStep, CarryStep, Geometry, MapStep, Sheet, Sources
+
+DECISION_SIZE = 1024
+
+
+@dataclass(frozen=True)
+class Row:
+    """One step of a weave, made ready."""
+
+    entry: StepEntry
+    step: AnyStep
+    settings: Settings
+    before: Geometry
+    after: Geometry
+    reads: tuple[str, ...]
+    writes: tuple[str, ...]
+    present: tuple[str, ...]
+    """Threads that exist above the row."""
+    error: WeaveError | None = None
+
+
+@dataclass(frozen=True)
+class Plan:
+    """Every step that is on, in order, with the sheet before and after it."""
+
+    rows: tuple[Row, ...]
+    geometry: Geometry
+    threads: tuple[str, ...]
+
+    def error(self) -> WeaveError | None:
+        return next((r.error for r in self.rows if r.error), None)
+
+
+@dataclass
+class Costs:
+    """Seconds spent in each step, by id of its row, the latest time it ran."""
+
+    seconds: dict[str, float] = field(default_factory=dict)
+
+
+def _hash(*parts: Any) -> str:
+    return hashlib.sha256(json.dumps(parts, sort_keys=True, default=str).encode()).hexdigest()[:32]
+
+
+class Evaluator:
+    """Evaluates weaves.
+
+    Parameters
+    ----------
+    sources : Sources
+        Files behind the weaves.
+    cache : Cache, optional
+    decisions : DecisionStore, optional
+    decision_size : int
+        Texels along the longer side at which steps decide.
+    """
+
+    def __init__(
+        self,
+        sources: Sources,
+        cache: Cache | None = None,
+        decisions: DecisionStore | None = None,
+        decision_size: int = DECISION_SIZE,
+    ) -> None:
+        self.sources = sources
+        self.cache = Cache() if cache is None else cache
+        self.decisions = decisions or InMemory()
+        self.decision_size = decision_size
+        self.costs = Costs()
+        self.computed: list[tuple[str, str]] = []
+        """Row ids and threads in the order in which they were computed; for tests and the cost bars."""
+
+    # --- planning -------------------------------------------------------------------------------------------
+
+    def plan(self, weave: Weave) -> Plan:
+        """Make every row ready; nothing is computed, though sources may be opened for their size.
+
+        A row that cannot run (a wrong setting, a missing thread) carries its error; rows above it still work.
+        """
+        rows: list[Row] = []
+        geometry, present = Geometry(), []  # type: tuple[Geometry, list[str]]
+        for entry in weave.steps:
+            if not entry.on:
+                continue
+            step = registry.step(entry.step)
+            error: WeaveError | None = None
+            try:
+                settings = registry.settings_of(entry.step, entry.settings)
+            except WeaveError as found:
+                settings, error = step.Settings.model_construct(), found
+            if step.idle(settings) and error is None:
+                continue
+            before = geometry
+            reads, writes = step.reads(settings), step.writes(settings)
+            if error is None:
+                missing = [t for t in (*reads, *([entry.mask] if entry.mask else [])) if t not in present]
+                if missing:
+                    error = WeaveError(
+                        f"it needs {threads.spec(missing[0]).title.lower()}, which no step above it makes",
+                        step.title,
+                        "Move it down, or add a step that makes it above.",
+                    )
+                else:
+                    try:
+                        geometry = step.geometry(settings, geometry, self.sources)
+                    except WeaveError as found:
+                        error = found
+            rows.append(Row(entry, step, settings, before, geometry, reads, writes, tuple(present), error))
+            present += [t for t in writes if t not in present]
+        return Plan(tuple(rows), geometry, tuple(present))
+
+    # --- asking ---------------------------------------------------------------------------------------------
+
+    def ask(self, weave: Weave, thread: str, size: int, task: Task = IDLE, *, below: str | None = None) -> Image:
+        """A thread of a weave.
+
+        Parameters
+        ----------
+        weave : Weave
+        thread : str
+        size : int
+            Texels along the longer side of the finished sheet.
+        task : Task
+            For cancelling and progress.
+        below : str, optional
+            Id of a row: the thread as it is right below that row, at the pitch of the whole answer.
+
+        Raises
+        ------
+        WeaveError
+            The thread does not exist there, or a step it depends on cannot run.
+        Cancelled
+        """
+        return self.ask_many(weave, [thread], size, task, below=below)[thread]
+
+    def ask_many(
+        self, weave: Weave, names: Iterable[str], size: int, task: Task = IDLE, *, below: str | None = None
+    ) -> dict[str, Image]:
+        """Several threads at once, each computed only as far as needed."""
+        plan = self.plan(weave)
+        at = len(plan.rows)
+        geometry = plan.geometry
+        if below is not None:
+            at = next((i + 1 for i, r in enumerate(plan.rows) if r.entry.id == below), -1)
+            if at < 0:
+                raise WeaveError("this row is off or gone", below, "Switch it on to see what it makes.")
+            geometry = plan.rows[at - 1].after
+        texels = geometry.at_longer_side(size)
+        answers: dict[str, Image] = {}
+        wanted = list(names)
+        for i, name in enumerate(wanted):
+            task.report(i / len(wanted), threads.spec(name).title)
+            answers[name] = self._value(plan, at, name, texels, task)
+        return answers
+
+    def decision(self, weave: Weave, step_id: str, task: Task = IDLE) -> Decision:
+        """What a row decided (made now, if it was not yet)."""
+        plan = self.plan(weave)
+        for i, row in enumerate(plan.rows):
+            if row.entry.id == step_id:
+                if row.error:
+                    raise row.error
+                return self._decide(plan, i, task)
+        return NONE
+
+    def key(self, weave: Weave, thread: str, size: int) -> str:
+        """Key of an answer: equal exactly when nothing that it depends on has changed."""
+        plan = self.plan(weave)
+        return self._key(plan, len(plan.rows), thread, plan.geometry.at_longer_side(size))
+
+    # --- keys -----------------------------------------------------------------------------------------------
+
+    def _maker(self, plan: Plan, at: int, thread: str) -> int:
+        """Index of the last row above ``at`` that writes or carries a thread, or −1."""
+        for i in range(at - 1, -1, -1):
+            row = plan.rows[i]
+            if thread in row.writes or (row.step.geometric and thread in row.present):
+                return i
+        return -1
+
+    def _input_texels(self, row: Row, texels: tuple[int, int]) -> tuple[int, int]:
+        return row.step.demand(row.settings, row.before, row.after, texels)
+
+    def _key(self, plan: Plan, at: int, thread: str, texels: tuple[int, int], memo: dict[Any, str] | None = None) -> str:
+        memo = {} if memo is None else memo
+        place = (at, thread, texels)
+        if place in memo:
+            return memo[place]
+        i = self._maker(plan, at, thread)
+        if i < 0:
+            raise WeaveError(f"nothing makes {threads.spec(thread).title.lower()}", "weave", "Add a step that writes it.")
+        row = plan.rows[i]
+        if row.error:
+            raise row.error
+        step, entry = row.step, row.entry
+        inputs = self._input_texels(row, texels)
+        parts: list[Any] = [step.name, step.version, row.settings.model_dump(mode="json"), thread, texels, row.after.size_mm]
+        if step.geometric:
+            parts.append(self._key(plan, i, thread, inputs, memo))
+        else:
+            parts += [[t, self._key(plan, i, t, inputs, memo)] for t in row.reads]
+            if self._mixes(entry):
+                parts += [entry.mix, entry.amount, self._key(plan, i, entry.mask, texels, memo) if entry.mask else None]
+                parts += [self._key(plan, i, thread, texels, memo) if thread in row.present else None]
+        if step.decides:
+            parts.append(self._decision_key(plan, i, memo))
+        memo[place] = _hash(*parts)
+        return memo[place]
+
+    def _decision_key(self, plan: Plan, i: int, memo: dict[Any, str] | None = None) -> str:
+        row = plan.rows[i]
+        texels = row.before.at_longer_side(self.decision_size)
+        return _hash(
+            "decision",
+            row.step.name,
+            row.step.version,
+            row.settings.model_dump(mode="json"),
+            [[t, self._key(plan, i, t, texels, memo)] for t in self._decision_reads(row)],
+        )
+
+    def _decision_reads(self, row: Row) -> tuple[str, ...]:
+        if not row.step.geometric:
+            return row.reads
+        weights = getattr(row.settings, "weights", None)
+        weigh = weights() if callable(weights) else {}
+        return tuple(t for t in row.present if weigh.get(t, threads.spec(t).weight) > 0)
+
+    @staticmethod
+    def _mixes(entry: StepEntry) -> bool:
+        return entry.mask is not None or entry.amount < 1 or entry.mix != "replace"
+
+    # --- computing ------------------------------------------------------------------------------------------
+
+    def _decide(self, plan: Plan, i: int, task: Task) -> Decision:
+        row = plan.rows[i]
+        if not row.step.decides:
+            return NONE
+        key = self._decision_key(plan, i)
+        kept = self.decisions.get(key)
+        if kept is not None:
+            return kept
+        texels = row.before.at_longer_side(self.decision_size)
+        inputs = {t: self._value(plan, i, t, texels, task) for t in self._decision_reads(row)}
+        task.checkpoint()
+        started = time.perf_counter()
+        decision = row.step.decide(row.settings, inputs, row.before, task)
+        self._spent(row, f"{row.entry.id}:decide", started)
+        self.decisions.put(key, decision)
+        return decision
+
+    def _spent(self, row: Row, key: str, started: float) -> None:
+        self.costs.seconds[key] = time.perf_counter() - started
+
+    def _value(self, plan: Plan, at: int, thread: str, texels: tuple[int, int], task: Task) -> Image:
+        key = self._key(plan, at, thread, texels)
+        kept = self.cache.get(key)
+        if kept is not None:
+            return kept
+        i = self._maker(plan, at, thread)
+        row = plan.rows[i]
+        step, entry = row.step, row.entry
+        inputs = self._input_texels(row, texels)
+        decision = self._decide(plan, i, task)
+        sheet = Sheet(row.before, row.after, texels[0], texels[1], self.sources)
+        if isinstance(step, CarryStep):
+            image = self._value(plan, i, thread, inputs, task)
+            task.checkpoint()
+            started = time.perf_counter()
+            result = step.carry(row.settings, image, decision, sheet, task)
+            self._spent(row, f"{entry.id}:{thread}", started)
+            self.computed.append((entry.id, thread))
+            self.cache.put(key, result)
+            return result
+        assert isinstance(step, MapStep)
+        read = {t: self._value(plan, i, t, inputs, task) for t in row.reads}
+        task.checkpoint()
+        started = time.perf_counter()
+        made = step.run(row.settings, read, decision, sheet, task)
+        wanted: Image | None = None
+        for name, image in made.items():
+            if self._mixes(entry):
+                mask = self._value(plan, i, entry.mask, texels, task) if entry.mask else None
+                before = (
+                    self._value(plan, i, name, texels, task)
+                    if name in row.present
+                    else threads.neutral(name, image.width, image.height, image.size_mm, image.wraps)
+                )
+                image = mix(before, image, entry.mix, entry.amount, mask)
+            if image.size_mm != row.after.size_mm or image.wraps != row.after.wraps:
+                image = replace(image, size_mm=row.after.size_mm, wraps=row.after.wraps)
+            self.cache.put(self._key(plan, i + 1, name, texels), image)
+            if name == thread:
+                wanted = image
+        self._spent(row, f"{entry.id}:{thread}", started)
+        self.computed.append((entry.id, thread))
+        if wanted is None:
+            raise WeaveError(f"it did not make {thread}", step.title)
+        return wanted

@@ -1,0 +1,68 @@
+"""Finds every step in the core by itself."""
+
+from __future__ import annotations
+
+import importlib
+import inspect
+import pkgutil
+from functools import cache
+from types import MappingProxyType
+from typing import Any
+
+from pydantic import ValidationError
+
+import silent_loom.core as core
+from silent_loom.core.errors import SettingError, WeaveError
+from silent_loom.core.weave.settings import Settings
+from silent_loom.core.weave.step import AnyStep, CarryStep, MapStep, Step
+
+_FAMILIES = ("photo", "tiling", "maps", "patterns")
+
+
+@cache
+def steps() -> MappingProxyType[str, AnyStep]:
+    """Every step by name, in the order of their families."""
+    found: dict[str, AnyStep] = {}
+    for family in _FAMILIES:
+        for info in pkgutil.iter_modules([f"{core.__path__[0]}/{family}"]):
+            module = importlib.import_module(f"{core.__name__}.{family}.{info.name}")
+            for _, member in inspect.getmembers(module, inspect.isclass):
+                if issubclass(member, Step) and member not in (Step, MapStep, CarryStep) and member.__module__ == module.__name__:
+                    if member.name in found:
+                        raise TypeError(f"two steps are called {member.name}")
+                    found[member.name] = member()
+    return MappingProxyType(found)
+
+
+def step(name: str) -> AnyStep:
+    """One step.
+
+    Raises
+    ------
+    WeaveError
+        When there is none of this name.
+    """
+    try:
+        return steps()[name]
+    except KeyError:
+        raise WeaveError(f"there is no step called '{name}'", "weave", f"There are {', '.join(steps())}.") from None
+
+
+def settings_of(name: str, values: dict[str, Any]) -> Settings:
+    """Validated settings of a step.
+
+    Raises
+    ------
+    SettingError
+        Names the first setting that is wrong, what is wrong with it, and what it takes.
+    """
+    model = step(name).Settings
+    try:
+        return model.model_validate(values)
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join([name, *(str(p) for p in first["loc"])])
+        top = str(first["loc"][0]) if first["loc"] else ""
+        info = model.model_fields.get(top)
+        todo = f"It takes: {', '.join(model.model_fields)}." if info is None else (info.description or "")
+        raise SettingError(first["msg"].lower().rstrip("."), where, todo) from None

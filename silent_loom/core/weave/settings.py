@@ -1,0 +1,57 @@
+"""Settings of steps: every field has a unit, a range, a default and one plain sentence."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field
+
+
+class Settings(BaseModel):
+    """Base of every step's settings; unknown names are refused, values never change in place."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+
+
+def setting(
+    default: Any,
+    say: str,
+    *,
+    title: str = "",
+    unit: str = "",
+    low: float | None = None,
+    high: float | None = None,
+    soft: tuple[float, float] | None = None,
+    step: float | None = None,
+    shape: str = "",
+    when: dict[str, list[Any]] | None = None,
+    log: bool = False,
+) -> Any:
+    """Declare one setting.
+
+    Parameters
+    ----------
+    default
+        Value on a fresh step.
+    say : str
+        One plain sentence for the artist.
+    title : str
+        Word on screen; made from the field's name when empty.
+    unit : str
+        'mm', '°', '%', …; empty for plain numbers.
+    low, high : float
+        Hard range of a number.
+    soft : tuple of float
+        Range of its slider, when the hard range is wider than a slider is good for.
+    step : float
+        Smallest sensible change.
+    shape : str
+        How a value that has a shape is drawn: 'curve', 'corners', 'bands', 'colour', 'thread', 'source'.
+    when : dict
+        Show only when other settings have one of these values.
+    log : bool
+        The slider runs evenly in ratios.
+    """
+    extra: dict[str, Any] = {"unit": unit, "soft": list(soft) if soft else None, "step": step, "shape": shape}
+    extra |= {"when": when, "log": log}
+    return Field(default, description=say, title=title or None, ge=low, le=high, json_schema_extra=extra)

@@ -1,0 +1,178 @@
+"""Photographs of known surfaces: light from one side, a tilted camera, vignette, patches, noise, JPEG with EXIF."""
+
+from __future__ import annotations
+
+import io
+from dataclasses import dataclass, field
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image as Pillow
+from PIL.TiffImagePlugin import IFDRational
+
+from silent_loom.core.colour import encode_srgb
+from silent_loom.core.images import Floats, Image, Kind
+from silent_loom.core.maps.horizon import sky_visibility
+from silent_loom.core.maps.normal import from_height
+from silent_loom.demo.surfaces import SURFACES, Surface, noise
+
+
+@dataclass(frozen=True)
+class Shot:
+    """How a photo is taken.
+
+    Attributes
+    ----------
+    surface : str
+        Name in `SURFACES`.
+    size_mm : tuple of float
+        The flat rectangle that is photographed.
+    tilt_deg, pan_deg, roll_deg : float
+        Turns of the camera away from looking straight at it.
+    focal : float
+        Focal length as a part of the photo's width.
+    slope, vignette, patches : float
+        Unevenness of the light: stops across, stops lost in the corners, stops of soft patches.
+    noise : float
+        Standard deviation of the sensor's noise at mid-grey, linear.
+    """
+
+    surface: str
+    size_mm: tuple[float, float]
+    tilt_deg: float = 0.0
+    pan_deg: float = 0.0
+    roll_deg: float = 0.0
+    focal: float = 1.0
+    slope: float = 0.5
+    vignette: float = 0.6
+    patches: float = 0.15
+    noise: float = 0.006
+    light_from_deg: float = 130.0
+    margin: float = 1.16
+    seed: int = 5
+
+
+@dataclass(frozen=True)
+class Photo:
+    """A photo and the truth behind it.
+
+    Attributes
+    ----------
+    pixels : uint8 array, shape (H, W, 3), sRGB
+    corners : array, shape (4, 2)
+        Where the rectangle's corners are, clockwise from top left, texel centres.
+    focal_px : float
+    surface : Surface
+        The flat rectangle itself.
+    light : float32 array
+        Illumination that was laid over the photo.
+    """
+
+    pixels: NDArray[np.uint8]
+    corners: NDArray[np.float64]
+    focal_px: float
+    shot: Shot
+    surface: Surface = field(repr=False)
+    light: Floats = field(repr=False)
+
+    def jpeg(self, quality: int = 93, exif: bool = True) -> bytes:
+        """The photo as a camera would have saved it."""
+        stream = io.BytesIO()
+        image = Pillow.fromarray(self.pixels)
+        notes = Pillow.Exif()
+        notes[0x010F] = "Skerry Light stores"
+        if exif:
+            ifd = notes.get_ifd(0x8769)
+            ifd[0x920A] = IFDRational(round(self.focal_px / self.pixels.shape[1] * 36.0 * 1000), 1000)
+            ifd[0xA20E] = IFDRational(round(self.pixels.shape[1] / 36.0 * 100000), 100000)
+            ifd[0xA20F] = ifd[0xA20E]
+            ifd[0xA210] = 4
+        image.save(stream, "JPEG", quality=quality, subsampling=0, exif=notes)
+        return stream.getvalue()
+
+
+def camera(shot: Shot, width: int, height: int) -> NDArray[np.float64]:
+    """Homography from millimetres on the sheet (x right, y down, corner at 0) to texel centres of the photo."""
+    w, h = shot.size_mm
+    t, p, r = np.deg2rad([shot.tilt_deg, shot.pan_deg, shot.roll_deg])
+    rx = np.array([[1, 0, 0], [0, np.cos(t), -np.sin(t)], [0, np.sin(t), np.cos(t)]])
+    ry = np.array([[np.cos(p), 0, np.sin(p)], [0, 1, 0], [-np.sin(p), 0, np.cos(p)]])
+    rz = np.array([[np.cos(r), -np.sin(r), 0], [np.sin(r), np.cos(r), 0], [0, 0, 1]])
+    turn = rz @ rx @ ry
+    f = shot.focal * width
+    k = np.array([[f, 0, (width - 1) / 2], [0, f, (height - 1) / 2], [0, 0, 1.0]])
+    corners = np.array([[-w / 2, -h / 2, 0], [w / 2, -h / 2, 0], [w / 2, h / 2, 0], [-w / 2, h / 2, 0]])
+
+    def seen(distance: float) -> NDArray[Any]:
+        q = corners @ turn.T + [0, 0, distance]
+        return (q[:, :2] / q[:, 2:]) * f
+
+    low, high = max(w, h) * 0.4, max(w, h) * 50
+    for _ in range(60):  # nearest distance from which the whole rectangle fits
+        mid = (low + high) / 2
+        s = np.abs(seen(mid))
+        fits = (s[:, 0] < width / 2 / shot.margin).all() and (s[:, 1] < height / 2 / shot.margin).all()
+        low, high = (low, mid) if fits else (mid, high)
+    extrinsic = np.c_[turn[:, :2], [0, 0, high]]
+    centre = np.array([[1, 0, -w / 2], [0, 1, -h / 2], [0, 0, 1.0]])
+    return np.asarray(k @ extrinsic @ centre)
+
+
+def shade(surface: Surface, light_from_deg: float) -> Floats:
+    """Sunlight from one side, sky from above, and the sky that the relief hides."""
+    h, w = surface.height.shape
+    image = Image(surface.height[..., None], Kind.DATA, surface.size_mm, False)
+    n = from_height(image, 1.0).pixels
+    a, e = np.deg2rad(light_from_deg), np.deg2rad(48)
+    sun = np.array([np.cos(a) * np.cos(e), np.sin(a) * np.cos(e), np.sin(e)], np.float32)
+    direct = np.clip(n @ sun, 0, None) / np.sin(e)
+    sky = sky_visibility(surface.height, image.texel_mm, 25.0)
+    return (surface.colour * (0.55 * direct + 0.45 * sky)[..., None]).astype(np.float32)
+
+
+def take(shot: Shot, width: int = 2400, height: int = 1800) -> Photo:
+    """Photograph a surface; the same shot gives the same photo."""
+    over = 1.7  # the surface goes on beyond the rectangle, as a real one does
+    texel = max(shot.size_mm[0] / width, shot.size_mm[1] / height) * 1.05
+    w, h = round(shot.size_mm[0] / texel), round(shot.size_mm[1] / texel)
+    mx, my = round(w * (over - 1) / 2), round(h * (over - 1) / 2)
+    whole = SURFACES[shot.surface]((h + 2 * my, w + 2 * mx), texel)
+    lit = shade(whole, shot.light_from_deg)
+    to_photo = camera(shot, width, height)
+    from_sheet = to_photo @ np.array([[texel, 0, (0.5 - mx) * texel], [0, texel, (0.5 - my) * texel], [0, 0, 1]])
+    factor = 2  # render larger and average: a sensor integrates
+    scale = np.array([[factor, 0, (factor - 1) / 2], [0, factor, (factor - 1) / 2], [0, 0, 1.0]])
+    big = cv2.warpPerspective(
+        lit, scale @ from_sheet, (width * factor, height * factor), flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101
+    )
+    pixels = cv2.resize(big, (width, height), interpolation=cv2.INTER_AREA)
+    y, x = np.mgrid[0:height, 0:width].astype(np.float32)
+    u, v = x / width * 2 - 1, y / height * 2 - 1
+    r2 = (u * u + v * v * (height / width) ** 2) / (1 + (height / width) ** 2)
+    rng = np.random.default_rng(shot.seed)
+    angle = rng.uniform(0, 2 * np.pi)
+    stops = shot.slope * 0.5 * (u * np.cos(angle) + v * np.sin(angle)) - shot.vignette * r2
+    stops = stops + shot.patches * noise((height, width), width * 0.6, shot.seed + 1, 1)
+    light = (2.0**stops).astype(np.float32)
+    pixels = pixels * light[..., None]
+    exposure = 0.42 / float(np.percentile(pixels.mean(2), 90))
+    pixels = pixels * exposure
+    pixels = pixels + rng.normal(size=pixels.shape).astype(np.float32) * (shot.noise * np.sqrt(np.clip(pixels, 0, None) / 0.2 + 0.05))
+    codes = np.clip(np.rint(encode_srgb(np.clip(pixels, 0, 1)) * 255), 0, 255).astype(np.uint8)
+    sw, sh = shot.size_mm
+    rect = np.array([[0, 0, 1], [sw, 0, 1], [sw, sh, 1], [0, sh, 1.0]]) @ to_photo.T
+    inner = Surface(
+        whole.height[my : my + h, mx : mx + w], whole.colour[my : my + h, mx : mx + w], whole.roughness[my : my + h, mx : mx + w], (w * texel, h * texel)
+    )
+    return Photo(codes, rect[:, :2] / rect[:, 2:], shot.focal * width, shot, inner, light)
+
+
+SHOTS: dict[str, Shot] = {
+    "Keeper's roof slate": Shot("slate", (1500, 1200), tilt_deg=24, roll_deg=3, slope=0.6, vignette=0.8, focal=0.95, seed=5),
+    "Oyster-shell plaster": Shot("plaster", (600, 480), tilt_deg=0, pan_deg=0, roll_deg=0, slope=0.9, vignette=0.7, patches=0.2, seed=6),
+    "Hull plate, port side": Shot("hull", (1900, 1500), tilt_deg=8, pan_deg=19, roll_deg=-2, slope=0.5, vignette=0.6, focal=1.1, seed=7),
+    "Galley tiles": Shot("tiles", (810, 607), tilt_deg=12, pan_deg=-14, roll_deg=1, slope=0.7, vignette=0.5, focal=1.2, light_from_deg=60, seed=8),
+    "Sailcloth": Shot("sailcloth", (210, 165), tilt_deg=17, pan_deg=6, roll_deg=-4, slope=0.8, vignette=0.7, focal=1.4, seed=9),
+}
