@@ -51,6 +51,7 @@ class Shot:
     noise: float = 0.006
     light_from_deg: float = 130.0
     margin: float = 1.16
+    exposure: float = 0.36
     seed: int = 5
 
 
@@ -157,7 +158,7 @@ def take(shot: Shot, width: int = 2400, height: int = 1800) -> Photo:
     stops = stops + shot.patches * noise((height, width), width * 0.6, shot.seed + 1, 1)
     light = (2.0**stops).astype(np.float32)
     pixels = pixels * light[..., None]
-    exposure = 0.42 / float(np.percentile(pixels.mean(2), 90))
+    exposure = shot.exposure / float(np.percentile(pixels.mean(2), 90))
     pixels = pixels * exposure
     pixels = pixels + rng.normal(size=pixels.shape).astype(np.float32) * (shot.noise * np.sqrt(np.clip(pixels, 0, None) / 0.2 + 0.05))
     codes = np.clip(np.rint(encode_srgb(np.clip(pixels, 0, 1)) * 255), 0, 255).astype(np.uint8)
@@ -170,9 +171,9 @@ def take(shot: Shot, width: int = 2400, height: int = 1800) -> Photo:
 
 
 SHOTS: dict[str, Shot] = {
-    "Keeper's roof slate": Shot("slate", (1500, 1200), tilt_deg=24, roll_deg=3, slope=0.6, vignette=0.8, focal=0.95, seed=5),
-    "Oyster-shell plaster": Shot("plaster", (600, 480), tilt_deg=0, pan_deg=0, roll_deg=0, slope=0.9, vignette=0.7, patches=0.2, seed=6),
-    "Hull plate, port side": Shot("hull", (1900, 1500), tilt_deg=8, pan_deg=19, roll_deg=-2, slope=0.5, vignette=0.6, focal=1.1, seed=7),
+    "Keeper's roof slate": Shot("slate", (1500, 1200), tilt_deg=24, roll_deg=3, slope=0.6, vignette=0.8, focal=0.95, exposure=0.24, seed=5),
+    "Oyster-shell plaster": Shot("plaster", (600, 480), tilt_deg=0, pan_deg=0, roll_deg=0, slope=0.9, vignette=0.7, patches=0.2, exposure=0.5, seed=6),
+    "Hull plate, port side": Shot("hull", (1900, 1500), tilt_deg=8, pan_deg=19, roll_deg=-2, slope=0.5, vignette=0.6, focal=1.1, exposure=0.16, seed=7),
     "Galley tiles": Shot("tiles", (810, 607), tilt_deg=12, pan_deg=-14, roll_deg=1, slope=0.7, vignette=0.5, focal=1.2, light_from_deg=60, seed=8),
     "Sailcloth": Shot("sailcloth", (210, 165), tilt_deg=17, pan_deg=6, roll_deg=-4, slope=0.8, vignette=0.7, focal=1.4, seed=9),
 }

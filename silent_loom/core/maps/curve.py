@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.interpolate import PchipInterpolator
 
 from silent_loom.core.images import Floats
 
@@ -31,6 +30,8 @@ def checked(points: Points) -> Points:
 
 def table(points: Points, size: int = 4096) -> Floats:
     """The curve at ``size`` even places from 0 to 1 (monotone cubic, Fritsch & Carlson 1980), flat beyond its ends."""
+    from scipy.interpolate import PchipInterpolator  # here, as it takes a third of a second to load
+
     x, y = np.array([p[0] for p in points]), np.array([p[1] for p in points])
     at = np.clip(np.linspace(0, 1, size), x[0], x[-1])
     out: Floats = PchipInterpolator(x, y)(at).astype(np.float32)

@@ -46,8 +46,8 @@ class Height(MapStep[HeightSettings]):
     White is up. The mix is read in sRGB-encoded values, in which steps of tone look even, and split into five bands by
     differences of Gaussians whose widths are parts of the repeat (Laplacian bands; Burt & Adelson 1983; dark is deep,
     Glencross et al. 2008), so the same weights mean the same at every resolution. The weighed sum is set into the depth
-    by its 0.1st and 99.9th percentile at the decision size: shading in a photo is not depth, and one bright grain does
-    not set the scale. Height is millimetres around the middle of the depth, unclamped.
+    by all but its 0.02 % of extremes at the decision size, so that one bright grain does not set the scale; shading in a
+    photo is not depth. Height is millimetres around the middle of the depth, unclamped.
     """
 
     name = "height"
@@ -64,7 +64,7 @@ class Height(MapStep[HeightSettings]):
 
     def decide(self, s: HeightSettings, inputs: Mapping[str, Image], geometry: Geometry, task: Task) -> Decision:
         field = relief(inputs[s.reads_from], s, task)
-        low, middle, high = (float(v) for v in np.percentile(field, [0.1, 50, 99.9]))
+        low, middle, high = (float(v) for v in np.percentile(field, [0.02, 50, 99.98]))
         if high - low < 1e-6:
             return Decision({}, {"low": low, "high": low, "flat": True}, ("The picture is even: there is nothing to read height from.",))
         return Decision({}, {"low": low, "middle": middle, "high": high, "flat": False})

@@ -10,7 +10,7 @@ from pydantic import field_validator
 
 from silent_loom.core.colour import encode, luminance
 from silent_loom.core.images import Floats, Image, Kind, data
-from silent_loom.core.maps import curve
+from silent_loom.core.maps import curve as tone_curve
 from silent_loom.core.parallel import Task
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
@@ -24,13 +24,13 @@ class RoughnessSettings(Settings):
     reads_from: Literal["base", "height", "constant"] = setting("base", "What it is read from.", title="Read from")
     low: float = setting(0.45, "Roughness where the curve is at its bottom.", title="Lower limit", low=0, high=1, step=0.01)
     high: float = setting(0.8, "Roughness where the curve is at its top; a constant is this value.", title="Upper limit", low=0, high=1, step=0.01)
-    curve: curve.Points = setting(curve.STRAIGHT, "From what is read, dark to light or low to high, to roughness.", shape="curve")
+    curve: tone_curve.Points = setting(tone_curve.STRAIGHT, "From what is read, dark to light or low to high, to roughness.", shape="curve")
     invert: bool = setting(True, "Dark (or low) is rough.")
 
     @field_validator("curve")
     @classmethod
-    def _rising(cls, value: curve.Points) -> curve.Points:
-        return curve.checked(value)
+    def _rising(cls, value: tone_curve.Points) -> tone_curve.Points:
+        return tone_curve.checked(value)
 
 
 class Roughness(MapStep[RoughnessSettings]):
@@ -54,7 +54,7 @@ class Roughness(MapStep[RoughnessSettings]):
         plane = scalar(inputs[s.reads_from], task)
         low, high = (float(v) for v in np.percentile(plane[::2, ::2], [1, 99]))
         t = np.clip((plane[::4, ::4] - low) / max(high - low, 1e-6), 0, 1)
-        made = s.low + (s.high - s.low) * curve.through(1 - t if s.invert else t, s.curve)
+        made = s.low + (s.high - s.low) * tone_curve.through(1 - t if s.invert else t, s.curve)
         p5, p95 = np.percentile(made, [5, 95])
         warnings: tuple[str, ...] = ()
         if p95 - p5 > GREASY:
@@ -74,8 +74,8 @@ class Roughness(MapStep[RoughnessSettings]):
         np.clip(plane, 0, 1, out=plane)
         if s.invert:
             np.subtract(1, plane, out=plane)
-        if s.curve != curve.STRAIGHT:
-            plane = curve.through(plane, s.curve)
+        if s.curve != tone_curve.STRAIGHT:
+            plane = tone_curve.through(plane, s.curve)
         plane *= np.float32(s.high - s.low)
         plane += np.float32(s.low)
         return {"roughness": data(plane, source)}

@@ -52,7 +52,8 @@ class Seam:
 
 @kernel
 def _steps(planes, columns, offsets, scales, out, y0, y1):  # type: ignore[no-untyped-def]
-    # out[t, s, y, 0:K] is the step, out[t, s, y, K:2K] what it lacks to the continuation from both sides
+    # out[t, s, y, 0:K] is the step, out[t, s, y, K:2K] what it lacks to the continuation from both sides, and the
+    # last is how far the step stands alone: its size beyond that of the steps right before and after it
     h, w, channels = planes.shape
     prefix = np.empty((2 * w + 1, channels), np.float64)
     for y in range(y0, y1):
@@ -68,6 +69,7 @@ def _steps(planes, columns, offsets, scales, out, y0, y1):  # type: ignore[no-un
                 a = c + w if c < 2 * s else c  # keep 2 s texels on both sides inside the doubled row
                 if a + 2 * s > 2 * w:
                     a -= w
+                at, before, after = 0.0, 0.0, 0.0
                 for k in range(channels):
                     left = (prefix[a, k] - prefix[a - s, k]) / s
                     far_left = (prefix[a - s, k] - prefix[a - 2 * s, k]) / s
@@ -76,22 +78,27 @@ def _steps(planes, columns, offsets, scales, out, y0, y1):  # type: ignore[no-un
                     step = right - left
                     out[t, i, y, k] = step
                     out[t, i, y, channels + k] = step - 0.5 * ((left - far_left) + (far_right - right))
+                    at += step * step
+                    before += (left - far_left) ** 2
+                    after += (far_right - right) ** 2
+                out[t, i, y, 2 * channels] = max(0.0, np.sqrt(at) - np.sqrt(max(before, after)))
 
 
 @kernel
 def _all_lines(planes, out, y0, y1):  # type: ignore[no-untyped-def]
-    # Sum over rows y0 … y1 of the missing continuation at every column, and its sum of absolute values
+    # Sum over rows y0 … y1, by quarters of the height, of how far the step at every column stands alone
     h, w, channels = planes.shape
     for y in range(y0, y1):
         q = min(3, 4 * y // h)
         for x in range(w):
-            total = np.float32(0)
+            at, before, after = np.float32(0), np.float32(0), np.float32(0)
             for k in range(channels):
                 a, b = planes[y, (x - 2) % w, k], planes[y, (x - 1) % w, k]
                 c, d = planes[y, x, k], planes[y, (x + 1) % w, k]
-                e = (c - b) - np.float32(0.5) * ((b - a) + (d - c))
-                total += e * e
-            out[q, x] += np.sqrt(total)
+                at += (c - b) * (c - b)
+                before += (b - a) * (b - a)
+                after += (d - c) * (d - c)
+            out[q, x] += max(np.float32(0), np.sqrt(at) - np.sqrt(max(before, after)))
 
 
 def _strength(steps: Floats, scale: int) -> Floats:
@@ -131,11 +138,12 @@ def _measure(planes: Floats, columns: NDArray[np.int64], seed: int, avoid: list[
     if len(offsets) > LINES:
         offsets = np.sort(np.random.default_rng(seed).choice(offsets, LINES, replace=False))
     offsets = np.r_[0, offsets].astype(np.int64)
-    steps = np.empty((len(offsets), len(scales), h, 2 * channels), np.float32)
+    steps = np.empty((len(offsets), len(scales), h, 2 * channels + 1), np.float32)
     over_rows(h, lambda a, b: _steps(planes, columns, offsets, scales, steps, a, b), task, cost=w * 64 * channels * 1e-5)
     ratios, profiles = [], []
-    for i, s in enumerate(scales):
-        strength = _strength(steps[:, i], int(s))
+    kinds = [_strength(steps[:, i, :, :-1], int(s)) for i, s in enumerate(scales)]
+    kinds += [np.ascontiguousarray(steps[:, i, :, -1]) for i, s in enumerate(scales) if s <= 2]
+    for strength in kinds:
         for part in WINDOWS:
             length = max(8, int(part * h))
             worst, running = _worst(strength, length)
@@ -206,8 +214,8 @@ def seam(
     Notes
     -----
     Across a line, the step between the means of strips 1 to 16 texels wide on either side and what that step lacks to
-    the continuation predicted from both sides are averaged along the line over as many texels; their size is averaged
-    in windows of the whole, a quarter and a sixteenth of the line. For each width and length the worst window is
+    the continuation predicted from both sides are averaged along the line over as many texels; their size, and at the
+    finest widths how far the step exceeds its neighbours (a lens blurs every edge, a join none), is averaged in windows of the whole, a quarter and a sixteenth of the line. For each width and length the worst window is
     divided by the 95th percentile of the worst windows of the same line moved to places where nothing was joined; the
     largest quotient counts, and is divided by the 95th percentile of what the moved lines reach by the same rule. So
     an untouched repeat stays at or under 1, whatever its content, as often as any other of its lines would. Beyond 1

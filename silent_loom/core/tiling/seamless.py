@@ -27,7 +27,7 @@ class SeamlessSettings(Settings):
     overlap_x: float = setting(0.2, "How much of the width is laid over itself and consumed.", title="Overlap across", low=0.02, high=0.5, step=0.01)
     overlap_y: float = setting(0.2, "How much of the height is laid over itself and consumed.", title="Overlap down", low=0.02, high=0.5, step=0.01)
     softness: float = setting(
-        0.005, "Transition of the finest detail at the cut.", unit="of the overlap", low=0.001, high=0.1, step=0.001, log=True,
+        0.01, "Transition of the finest detail at the cut.", unit="of the overlap", low=0.001, high=0.1, step=0.001, log=True,
     )
     base_weight: float = setting(1.0, "What base colour counts for in finding the cut.", low=0, high=4, step=0.05)
     height_weight: float = setting(1.0, "What height counts for, when it exists above.", low=0, high=4, step=0.05)
@@ -58,7 +58,7 @@ class Cost:
         n = self.planes.shape[1] - keep
         first, second = self.planes[:, :n], self.planes[:, keep:]
         gap = first - second
-        difference = np.sqrt(np.square(gap).sum(2))
+        difference = np.square(gap).sum(2)  # squared, so that one bad place costs more than a long way round it
         # Parting lines that differ only in place would double an edge: the difference also counts a little way around.
         difference = difference + blur(np.ascontiguousarray(difference), 2.0 * scale, False)
         gx = np.abs(np.diff(first, axis=1, append=first[:, -1:])) + np.abs(np.diff(second, axis=1, append=second[:, -1:]))

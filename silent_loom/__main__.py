@@ -1,0 +1,3 @@
+from silent_loom.cli import main
+
+main()

@@ -1,0 +1,236 @@
+"""From one photo to a delivered map set in one call: what the command line and the demo use."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from silent_loom.core.delivery.files import check_folder, deliver, needed
+from silent_loom.core.delivery.names import file_name
+from silent_loom.core.delivery.profile import Profile, profile
+from silent_loom.core.errors import SettingError
+from silent_loom.core.files import Limits, Picture, read
+from silent_loom.core.images import Image, Kind
+from silent_loom.core.parallel import IDLE, Task
+from silent_loom.core.photo.light import evenness
+from silent_loom.core.photo.straighten import from_pixels
+from silent_loom.core.sources import FileSources, digest_of, reference
+from silent_loom.core.tiling.seam_meter import seams
+from silent_loom.core.tiling.seamless import SeamlessSettings, joins
+from silent_loom.core.weave import registry
+from silent_loom.core.weave.cache import Cache
+from silent_loom.core.weave.evaluate import Evaluator
+from silent_loom.core.weave.model import StepEntry, Weave, starting_weave
+
+
+def parse_value(text: str) -> Any:
+    """A setting typed on a command line: JSON where it is JSON, else the text itself."""
+    import json
+
+    try:
+        return json.loads(text)
+    except ValueError:
+        return text
+
+
+def settings_from(pairs: Sequence[str]) -> dict[str, dict[str, Any]]:
+    """``STEP.SETTING=VALUE`` pairs as settings by step.
+
+    Raises
+    ------
+    SettingError
+        A pair cannot be read, or names no step or setting.
+    """
+    found: dict[str, dict[str, Any]] = {}
+    for pair in pairs:
+        key, equals, value = pair.partition("=")
+        step, dot, name = key.strip().partition(".")
+        if not equals or not dot or not name:
+            raise SettingError("this is not STEP.SETTING=VALUE", pair, "For example: height.invert=true")
+        registry.step(step)
+        found.setdefault(step, {})[name] = parse_value(value.strip())
+    for step, values in found.items():
+        registry.settings_of(step, values)
+    return found
+
+
+def weave_for(
+    picture: Picture,
+    path: Path,
+    digest: str,
+    *,
+    corners: np.ndarray[Any, Any] | None = None,
+    extent_mm: float = 1000.0,
+    depth_mm: float = 10.0,
+    seamless: bool = True,
+    square: bool = False,
+    settings: Mapping[str, Mapping[str, Any]] | None = None,
+) -> Weave:
+    """The starting weave of a photo with the usual choices made.
+
+    Parameters
+    ----------
+    corners : array, shape (4, 2), optional
+        Clockwise from top left, texel centres, (0, 0) top left after the EXIF turn.
+    extent_mm : float
+        Width of the straightened rectangle, or of the whole photo without corners.
+    """
+    values: dict[str, dict[str, Any]] = {
+        "photo": {"width_mm": extent_mm, "alpha": "keep" if picture.alpha is not None else "drop"},
+        "straighten": {"width_mm": extent_mm, "crop": "square" if square else "free"},
+        "height": {"depth_mm": depth_mm},
+    }
+    if corners is not None:
+        values["straighten"]["corners"] = from_pixels(corners, picture.width, picture.height)
+    given = {k: dict(v) for k, v in (settings or {}).items()}
+    for step, changed in given.items():
+        values.setdefault(step, {}).update(changed)
+    known = {k: v for k, v in values.items() if k in _STARTING}
+    weave = starting_weave(digest, reference(path, picture), **known)
+    extra = [StepEntry(step=k, settings=v) for k, v in values.items() if k not in _STARTING]
+    entries = [e.model_copy(update={"on": False}) if e.step == "seamless" and not seamless else e for e in weave.steps]
+    return weave.model_copy(update={"steps": (*entries, *extra)})
+
+
+_STARTING = ("photo", "straighten", "light", "seamless", "tone", "height", "normal", "roughness", "metallic", "occlusion")
+
+
+def depth_of(weave: Weave) -> float:
+    """Depth that the height of a weave lies in; the last height step that is on sets it."""
+    depth = 10.0
+    for entry in weave.steps:
+        if entry.on and entry.step == "height":
+            depth = float(registry.settings_of("height", entry.settings).depth_mm)  # type: ignore[attr-defined]
+    return depth
+
+
+def measure(evaluator: Evaluator, weave: Weave, size: int, task: Task = IDLE) -> dict[str, float]:
+    """Seam and evenness figures of a weave, before and after its steps mend them.
+
+    Before is the straightened sheet merely laid side by side; after is the finished base colour, its joins known.
+    """
+    plan = evaluator.plan(weave)
+    straight = next((r.entry.id for r in plan.rows if r.step.name == "straighten"), plan.rows[0].entry.id)
+    finished = evaluator.ask(weave, "base", size, task)
+    before_size = size
+    before = evaluator.ask(weave, "base", before_size, task, below=straight)
+    closed = next((r for r in plan.rows if r.step.name == "seamless"), None)
+    wrapped = Image(before.pixels, Kind.COLOUR, before.size_mm, True)
+    bx, by = seams(wrapped, search=False, task=task)
+    known = None
+    if closed is not None and isinstance(closed.settings, SeamlessSettings):
+        known = joins(closed.settings, evaluator.decision(weave, closed.entry.id, task), finished.width, finished.height)
+    ax, ay = seams(finished, known, search=False, task=task)
+    return {
+        "seam_x_before": round(bx.figure, 4),
+        "seam_y_before": round(by.figure, 4),
+        "seam_x_after": round(ax.figure, 4),
+        "seam_y_after": round(ay.figure, 4),
+        "evenness_before": round(evenness(before), 4),
+        "evenness_after": round(evenness(finished), 4),
+    }
+
+
+def derive(
+    photo: Path,
+    out: Path,
+    *,
+    corners: np.ndarray[Any, Any] | None = None,
+    size: int = 1024,
+    extent_mm: float = 1000.0,
+    depth_mm: float = 10.0,
+    seamless: bool = True,
+    square: bool = False,
+    profile_name: str = "plain",
+    settings: Mapping[str, Mapping[str, Any]] | None = None,
+    force: bool = False,
+    report: bool = False,
+    name: str | None = None,
+    limits: Limits | None = None,
+    task: Task = IDLE,
+) -> dict[str, Any]:
+    """Derive a map set from a photo and deliver it.
+
+    Parameters
+    ----------
+    photo, out : path
+        The photo, and the folder for the files; empty or new unless ``force``.
+    corners, extent_mm, depth_mm, seamless, square, settings
+        See `weave_for`.
+    size : int
+        Texels along the longer side of the finished repeat.
+    report : bool
+        Measure seams and evenness, too.
+
+    Returns
+    -------
+    dict
+        The report: seam and evenness figures (None unless asked for), depth_mm, extent_mm, repeat_mm_x, repeat_mm_y,
+        size (width and height), seconds by step, warnings, files.
+
+    Raises
+    ------
+    LoomError
+        Anything that the artist can mend; nothing is then left half written.
+    """
+    started = time.perf_counter()
+    wanted: Profile = profile(profile_name)
+    check_folder(out, force)
+    task.report(0.0, "reading the photo")
+    picture = read(photo, limits=limits)
+    digest = digest_of(photo)
+    seconds = {"read": time.perf_counter() - started}
+    sources = FileSources(lambda d: (photo, photo.name, picture.format), limits=limits)
+    sources.remember(digest, picture)
+    weave = weave_for(
+        picture, photo, digest, corners=corners, extent_mm=extent_mm, depth_mm=depth_mm, seamless=seamless, square=square, settings=settings
+    )
+    evaluator = Evaluator(sources, Cache(700 << 20))
+    plan = evaluator.plan(weave)
+    if (error := plan.error()) is not None:
+        raise error
+    maps: dict[str, Image] = {}
+    threads = needed(wanted, plan.threads)
+    for i, thread in enumerate(threads):
+        task.report(0.05 + 0.6 * i / len(threads), thread)
+        maps[thread] = evaluator.ask(weave, thread, size, task)
+    figures: dict[str, Any] = dict.fromkeys(FIGURES)
+    if report:
+        t = time.perf_counter()
+        task.report(0.65, "measuring")
+        figures.update(measure(evaluator, weave, size, task))
+        seconds["measure"] = time.perf_counter() - t
+    warnings = list(picture.warnings)
+    for row in plan.rows:
+        warnings += [f"{row.step.title}: {w}" for w in evaluator.decision(weave, row.entry.id, task).warnings]
+    names = {r.entry.id: r.step.name for r in plan.rows}
+    for key, spent in evaluator.costs.seconds.items():
+        step = names.get(key.split(":")[0], key)
+        seconds[step] = seconds.get(step, 0.0) + spent
+    depth = depth_of(weave)
+    t = time.perf_counter()
+    about = {"source": {"file": photo.name, "sha256": digest}, "warnings": warnings}
+    evaluator.cache.clear()
+    manifest = deliver(out, name or file_name(photo.stem), maps, wanted, depth_mm=depth, about=about, force=force, task=task)
+    seconds["write"] = time.perf_counter() - t
+    seconds["total"] = time.perf_counter() - started
+    first = next(iter(maps.values()))
+    task.report(1.0, "done")
+    return {
+        **figures,
+        "depth_mm": depth,
+        "extent_mm": extent_mm,
+        "repeat_mm_x": round(first.size_mm[0], 6),
+        "repeat_mm_y": round(first.size_mm[1], 6),
+        "size": [first.width, first.height],
+        "seconds": {k: round(v, 4) for k, v in seconds.items()},
+        "warnings": [*warnings, *manifest["warnings"]],
+        "files": [f["file"] for f in manifest["files"]],
+    }
+
+
+FIGURES = ("seam_x_before", "seam_y_before", "seam_x_after", "seam_y_after", "evenness_before", "evenness_after")

@@ -1,0 +1,400 @@
+"""Materials and their history."""
+
+from __future__ import annotations
+
+import os
+import secrets
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import BinaryIO
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from silent_loom.core.errors import LoomError
+from silent_loom.core.files import Limits, Picture, read
+from silent_loom.core.sources import FileSources
+from silent_loom.core.weave.decision import Decision
+from silent_loom.core.weave.model import SourceRef, Weave
+from silent_loom.core.weave.step import SourceInfo, info_of
+from silent_loom.store import tables as t
+from silent_loom.store.blobs import Blobs
+from silent_loom.store.database import open_database
+
+
+class Conflict(LoomError):
+    """Another window had gone on from the same state; the change is kept beside the line.
+
+    Attributes
+    ----------
+    kept : int
+        The entry that holds the change.
+    """
+
+    def __init__(self, kept: int) -> None:
+        self.kept = kept
+        super().__init__(
+            "this material was changed in another window", "", "Your change is kept in its history, beside the line: load the newest, or go to yours."
+        )
+
+
+class Missing(LoomError):
+    """No such material, entry or delivery."""
+
+
+@dataclass(frozen=True)
+class State:
+    """A material as it stands.
+
+    Attributes
+    ----------
+    head : int
+        Entry that the weave belongs to; a change must name it as its base.
+    """
+
+    id: str
+    name: str
+    head: int
+    weave: Weave
+    label: str
+    can_undo: bool
+    can_redo: bool
+    created_at: datetime
+    updated_at: datetime
+    deleted_at: datetime | None
+
+
+@dataclass(frozen=True)
+class HistoryLine:
+    """One entry of a material's history."""
+
+    id: int
+    parent: int | None
+    label: str
+    created_at: datetime
+    aside: bool
+    on_line: bool
+    """Between the first entry and the head."""
+
+
+class Store:
+    """Everything an artist made, in one folder.
+
+    Parameters
+    ----------
+    folder : path
+        Made when it is not there.
+    """
+
+    def __init__(self, folder: Path, limits: Limits | None = None) -> None:
+        folder.mkdir(parents=True, exist_ok=True)
+        self.folder, self.limits = folder, limits or Limits()
+        self.blobs = Blobs(folder / "blobs")
+        (folder / "deliveries").mkdir(exist_ok=True)
+        self._sessions = open_database(folder / "loom.sqlite")
+        self._writing = threading.Lock()  # one writer at a time in this process; SQLite sees to others
+        self.sources = StoredSources(self)
+
+    def close(self) -> None:
+        self._sessions.kw["bind"].dispose()
+
+    # --- sources --------------------------------------------------------------------------------------------
+
+    def add_source(self, stream: BinaryIO, name: str) -> tuple[str, Picture]:
+        """Keep a file and check that it is an image that can be read.
+
+        Raises
+        ------
+        FileError
+            It cannot; nothing is then kept.
+        """
+        digest = self.blobs.put(stream)
+        path = self.blobs.path(digest)
+        try:
+            picture = read(path, name=name, fmt=None, limits=self.limits)
+        except LoomError:
+            with self._sessions() as session:
+                known = session.get(t.Blob, digest)
+            if known is None:
+                path.unlink(missing_ok=True)
+            raise
+        info = info_of(picture)
+        with self._writing, self._sessions.begin() as session:
+            if session.get(t.Blob, digest) is None:
+                session.add(
+                    t.Blob(
+                        digest=digest,
+                        name=name,
+                        format=picture.format,
+                        bytes=path.stat().st_size,
+                        width=info.width,
+                        height=info.height,
+                        focal_px=info.focal_px,
+                        focal_error=info.focal_error,
+                        alpha=info.alpha,
+                    )
+                )
+        self.sources.remember(digest, picture)
+        return digest, picture
+
+    def blob(self, digest: str) -> t.Blob:
+        with self._sessions() as session:
+            found = session.get(t.Blob, digest)
+        if found is None:
+            raise KeyError(digest)
+        return found
+
+    def source_ref(self, digest: str) -> SourceRef:
+        b = self.blob(digest)
+        return SourceRef(name=b.name, format=b.format, width=b.width, height=b.height, bytes=b.bytes)
+
+    # --- materials ------------------------------------------------------------------------------------------
+
+    def create(self, name: str, weave: Weave, label: str = "Begun") -> State:
+        """A new material."""
+        ident = secrets.token_hex(6)
+        with self._writing, self._sessions.begin() as session:
+            session.add(t.Material(id=ident, name=_name(name), head_id=0))
+            session.flush()
+            entry = t.Entry(material_id=ident, label=label, weave=weave.model_dump_json())
+            session.add(entry)
+            session.flush()
+            self._material(session, ident).head_id = entry.id
+            return self._state(session, ident)
+
+    def get(self, ident: str) -> State:
+        """A material as it stands.
+
+        Raises
+        ------
+        Missing
+        """
+        with self._sessions() as session:
+            return self._state(session, ident)
+
+    def materials(self, *, binned: bool = False) -> list[State]:
+        """Materials, the one changed last first."""
+        with self._sessions() as session:
+            condition = t.Material.deleted_at.is_not(None) if binned else t.Material.deleted_at.is_(None)
+            idents = session.scalars(select(t.Material.id).where(condition).order_by(t.Material.updated_at.desc()))
+            return [self._state(session, i) for i in idents]
+
+    def change(self, ident: str, base: int, weave: Weave, label: str) -> State:
+        """A new state on top of ``base``.
+
+        Raises
+        ------
+        Conflict
+            The material had moved on from ``base``; the change is then kept beside the line.
+        Missing
+        """
+        with self._writing, self._sessions.begin() as session:
+            material = self._material(session, ident)
+            parent = self._entry(session, ident, base)
+            entry = t.Entry(material_id=ident, parent_id=base, label=label[:300], weave=weave.model_dump_json(), aside=material.head_id != base)
+            session.add(entry)
+            session.flush()
+            if entry.aside:
+                kept = entry.id
+            else:
+                parent.redo_id = entry.id
+                material.head_id, material.updated_at = entry.id, t.now()
+                return self._state(session, ident)
+        raise Conflict(kept)
+
+    def undo(self, ident: str) -> State:
+        """Back to the state before; at the first one, nothing happens."""
+        return self._move(ident, lambda session, head: head.parent_id)
+
+    def redo(self, ident: str) -> State:
+        """Forward again, along the way that was left last."""
+        return self._move(ident, lambda session, head: head.redo_id)
+
+    def go_to(self, ident: str, entry_id: int) -> State:
+        """To any state of the history; redo then leads along the way to it, as does undo."""
+
+        def there(session: Session, head: t.Entry) -> int:
+            entry = self._entry(session, ident, entry_id)
+            below = entry
+            while below.parent_id is not None:
+                above = self._entry(session, ident, below.parent_id)
+                above.redo_id = below.id
+                below = above
+            return entry.id
+
+        return self._move(ident, there)
+
+    def _move(self, ident: str, to: Callable[[Session, t.Entry], int | None]) -> State:
+        with self._writing, self._sessions.begin() as session:
+            material = self._material(session, ident)
+            target = to(session, self._entry(session, ident, material.head_id))
+            if target is not None:
+                material.head_id, material.updated_at = target, t.now()
+            return self._state(session, ident)
+
+    def history(self, ident: str) -> list[HistoryLine]:
+        """Every state there ever was, oldest first."""
+        with self._sessions() as session:
+            head = self._material(session, ident).head_id
+            rows = {e.id: e for e in session.scalars(select(t.Entry).where(t.Entry.material_id == ident).order_by(t.Entry.id))}
+        line, at = set(), rows.get(head)
+        while at is not None:
+            line.add(at.id)
+            at = rows.get(at.parent_id or 0)
+        return [HistoryLine(e.id, e.parent_id, e.label, e.created_at, e.aside, e.id in line) for e in rows.values()]
+
+    def weave_at(self, ident: str, entry_id: int) -> Weave:
+        """The weave of any state."""
+        with self._sessions() as session:
+            return Weave.model_validate_json(self._entry(session, ident, entry_id).weave)
+
+    def rename(self, ident: str, name: str) -> State:
+        with self._writing, self._sessions.begin() as session:
+            material = self._material(session, ident)
+            material.name, material.updated_at = _name(name), t.now()
+            return self._state(session, ident)
+
+    def duplicate(self, ident: str) -> State:
+        """A copy of the present state, with a history of its own."""
+        state = self.get(ident)
+        return self.create(f"{state.name} copy", state.weave, f"Copied from {state.name}")
+
+    def put_in_bin(self, ident: str) -> State:
+        """Out of sight, and nothing lost."""
+        with self._writing, self._sessions.begin() as session:
+            self._material(session, ident).deleted_at = t.now()
+            return self._state(session, ident)
+
+    def restore(self, ident: str) -> State:
+        with self._writing, self._sessions.begin() as session:
+            material = self._material(session, ident)
+            material.deleted_at, material.updated_at = None, t.now()
+            return self._state(session, ident)
+
+    # --- decisions and deliveries ---------------------------------------------------------------------------
+
+    def get_decision(self, key: str) -> Decision | None:
+        with self._sessions() as session:
+            kept = session.get(t.KeptDecision, key)
+        return None if kept is None else Decision.from_bytes(kept.body)
+
+    def put_decision(self, key: str, decision: Decision) -> None:
+        with self._writing, self._sessions.begin() as session:
+            if session.get(t.KeptDecision, key) is None:
+                session.add(t.KeptDecision(key=key, body=decision.to_bytes()))
+
+    def add_delivery(self, material: str, file: str, profile: str, size: int) -> t.Delivery:
+        path = self.folder / "deliveries" / file
+        row = t.Delivery(id=secrets.token_hex(6), material_id=material, file=file, profile=profile, size=size, bytes=path.stat().st_size)
+        with self._writing, self._sessions.begin() as session:
+            session.add(row)
+        return row
+
+    def delivery(self, ident: str) -> t.Delivery:
+        with self._sessions() as session:
+            found = session.get(t.Delivery, ident)
+        if found is None:
+            raise Missing("there is no such delivery", ident, "Deliver again.")
+        return found
+
+    def deliveries(self, material: str) -> list[t.Delivery]:
+        with self._sessions() as session:
+            return list(session.scalars(select(t.Delivery).where(t.Delivery.material_id == material).order_by(t.Delivery.created_at.desc())))
+
+    def delivery_path(self, row: t.Delivery) -> Path:
+        return self.folder / "deliveries" / row.file
+
+    # --- rows -----------------------------------------------------------------------------------------------
+
+    def _material(self, session: Session, ident: str) -> t.Material:
+        found = session.get(t.Material, ident)
+        if found is None:
+            raise Missing("there is no such material", ident, "It may be in another data folder; look in the library.")
+        return found
+
+    def _entry(self, session: Session, ident: str, entry_id: int) -> t.Entry:
+        found = session.get(t.Entry, entry_id)
+        if found is None or found.material_id != ident:
+            raise Missing("there is no such state in its history", str(entry_id), "Load the material again.")
+        return found
+
+    def _state(self, session: Session, ident: str) -> State:
+        m = self._material(session, ident)
+        e = self._entry(session, ident, m.head_id)
+        return State(
+            m.id, m.name, e.id, Weave.model_validate_json(e.weave), e.label, e.parent_id is not None, e.redo_id is not None,
+            m.created_at, m.updated_at, m.deleted_at,
+        )  # fmt: skip
+
+    def count(self) -> int:
+        """Materials, those in the bin included."""
+        with self._sessions() as session:
+            return int(session.scalar(select(func.count()).select_from(t.Material)) or 0)
+
+
+def _name(name: str) -> str:
+    clean = " ".join(name.split())[:200]
+    if not clean:
+        raise LoomError("a material needs a name", "", "Type one.")
+    return clean
+
+
+class StoredSources(FileSources):
+    """Sources straight from the store; facts come from the database without decoding."""
+
+    def __init__(self, store: Store) -> None:
+        def find(digest: str) -> tuple[Path, str, str]:
+            blob = store.blob(digest)
+            path = store.blobs.path(digest)
+            if not path.is_file():
+                raise KeyError(digest)
+            return path, blob.name, blob.format
+
+        super().__init__(find, keep_bytes=512 << 20, limits=store.limits)
+        self._store = store
+
+    def info(self, digest: str) -> SourceInfo:
+        if digest not in self._infos:
+            try:
+                b = self._store.blob(digest)
+            except KeyError:
+                return super().info(digest)
+            self._infos[digest] = SourceInfo(b.width, b.height, b.focal_px, b.focal_error, b.alpha)
+        return self._infos[digest]
+
+
+class StoredDecisions:
+    """Decisions of the evaluator, kept in the store, with the latest ones at hand."""
+
+    def __init__(self, store: Store) -> None:
+        self._store = store
+        self._near: dict[str, Decision] = {}
+        self._passing = threading.local()
+
+    def get(self, key: str) -> Decision | None:
+        found = self._near.get(key)
+        if found is None:
+            found = self._store.get_decision(key)
+            if found is not None:
+                self._near[key] = found
+        return found
+
+    def put(self, key: str, decision: Decision) -> None:
+        self._near[key] = decision
+        if len(self._near) > 512:
+            self._near.pop(next(iter(self._near)))
+        if not getattr(self._passing, "on", False):
+            self._store.put_decision(key, decision)
+
+    def passing(self, on: bool) -> None:
+        """While a control is dragged its decisions are not worth a write; this thread's are then kept in memory only."""
+        self._passing.on = on
+
+
+def default_folder() -> Path:
+    """The user's data folder for Silent Loom."""
+    base = os.environ.get("XDG_DATA_HOME") or os.environ.get("LOCALAPPDATA") or str(Path.home() / ".local" / "share")
+    return Path(base) / "silent-loom"

@@ -1,0 +1,83 @@
+"""Tables."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from sqlalchemy import Boolean, DateTime, ForeignKey, Index, Integer, LargeBinary, String, Text
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+
+def now() -> datetime:
+    return datetime.now(UTC)
+
+
+class Base(DeclarativeBase):
+    pass
+
+
+class Material(Base):
+    """A material; its present state is the weave of its head entry."""
+
+    __tablename__ = "materials"
+    id: Mapped[str] = mapped_column(String(16), primary_key=True)
+    name: Mapped[str] = mapped_column(String(200))
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+    updated_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+    deleted_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True), default=None)
+    head_id: Mapped[int] = mapped_column(Integer, default=0)
+
+
+class Entry(Base):
+    """One state in a material's history. Entries form a tree and are never changed or removed while it exists."""
+
+    __tablename__ = "entries"
+    id: Mapped[int] = mapped_column(Integer, primary_key=True, autoincrement=True)
+    material_id: Mapped[str] = mapped_column(ForeignKey("materials.id", ondelete="CASCADE"))
+    parent_id: Mapped[int | None] = mapped_column(Integer, default=None)
+    redo_id: Mapped[int | None] = mapped_column(Integer, default=None)
+    """Where redo goes: the child that was left last."""
+    label: Mapped[str] = mapped_column(String(300))
+    weave: Mapped[str] = mapped_column(Text)
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+    aside: Mapped[bool] = mapped_column(Boolean, default=False)
+    """Kept beside the line because another window had gone on from the same state."""
+    __table_args__ = (Index("entries_by_material", "material_id", "id"),)
+
+
+class Blob(Base):
+    """Facts of a source file; its bytes lie beside the database under its hash."""
+
+    __tablename__ = "blobs"
+    digest: Mapped[str] = mapped_column(String(64), primary_key=True)
+    name: Mapped[str] = mapped_column(String(300))
+    format: Mapped[str] = mapped_column(String(16))
+    bytes: Mapped[int] = mapped_column(Integer)
+    width: Mapped[int] = mapped_column(Integer)
+    height: Mapped[int] = mapped_column(Integer)
+    focal_px: Mapped[float] = mapped_column(default=0.0)
+    focal_error: Mapped[float] = mapped_column(default=0.0)
+    alpha: Mapped[bool] = mapped_column(Boolean, default=False)
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+
+
+class KeptDecision(Base):
+    """A step's decision, by its key."""
+
+    __tablename__ = "decisions"
+    key: Mapped[str] = mapped_column(String(64), primary_key=True)
+    body: Mapped[bytes] = mapped_column(LargeBinary)
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+
+
+class Delivery(Base):
+    """A finished zip."""
+
+    __tablename__ = "deliveries"
+    id: Mapped[str] = mapped_column(String(16), primary_key=True)
+    material_id: Mapped[str] = mapped_column(ForeignKey("materials.id", ondelete="CASCADE"))
+    file: Mapped[str] = mapped_column(String(300))
+    profile: Mapped[str] = mapped_column(String(50))
+    size: Mapped[int] = mapped_column(Integer)
+    bytes: Mapped[int] = mapped_column(Integer)
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
