@@ -52,6 +52,12 @@ class Task:
         self._progress = progress
         self.lane, self.urgent = lane, urgent
 
+    def part(self, start: float, end: float) -> Task:
+        """A task for a part of this one: its progress runs from ``start`` to ``end`` of this one's, cancelled together."""
+        child = Task(lambda f, words: self.report(start + (end - start) * f, words))
+        child._cancelled = self._cancelled
+        return child
+
     def cancel(self) -> None:
         self._cancelled.set()
 

@@ -1,0 +1,1 @@
+"""Pages and the HTTP interface. Nothing is computed here."""

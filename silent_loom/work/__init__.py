@@ -1,0 +1,1 @@
+"""What runs: answers for the screen, and jobs with progress and cancel."""

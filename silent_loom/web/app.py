@@ -1,0 +1,98 @@
+"""The application: routers, templates, errors, start and end."""
+
+from __future__ import annotations
+
+import logging
+import threading
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from pathlib import Path
+
+from fastapi import FastAPI, Request
+from fastapi.responses import JSONResponse, Response
+from fastapi.staticfiles import StaticFiles
+
+from silent_loom import __version__
+from silent_loom.core.errors import Cancelled, FileError, LoomError
+from silent_loom.store.store import Conflict, Missing, Store
+from silent_loom.web.guard import Guard
+from silent_loom.web.routers import deliveries, library, maps, materials
+from silent_loom.work.workbench import Workbench
+
+STATIC = Path(__file__).parent / "static"
+log = logging.getLogger(__name__)
+
+
+class Fixed(StaticFiles):
+    """Shipped files; asked for again only when they changed."""
+
+    def file_response(self, *args: object, **kwargs: object) -> Response:
+        response: Response = super().file_response(*args, **kwargs)  # type: ignore[arg-type]
+        response.headers["cache-control"] = "no-cache"
+        return response
+
+
+def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = False, warm: bool = True) -> FastAPI:
+    """The application on a store.
+
+    Parameters
+    ----------
+    store : Store
+    hosts : set of str
+        Host names to answer for besides loopback.
+    demo : bool
+        Fill an empty store with the materials of Skerry Light, in the background.
+    warm : bool
+        Compile or load all kernels in the background.
+    """
+    bench = Workbench(store)
+
+    @asynccontextmanager
+    async def life(_app: FastAPI) -> AsyncIterator[None]:
+        def prepare() -> None:
+            try:
+                if demo:
+                    from silent_loom.demo.seed import seed
+
+                    seed(store)
+                if warm:
+                    from silent_loom.core.warm import warm as compile_all
+
+                    compile_all()
+                if demo:  # so that the library opens on finished pictures
+                    for state in store.materials():
+                        bench.card(state.id, state.head)
+            except Exception:
+                log.exception("preparing failed")
+            bench.ready.set()
+
+        threading.Thread(target=prepare, name="prepare", daemon=True).start()
+        yield
+        bench.close()
+        store.close()
+
+    app = FastAPI(title="Silent Loom", version=__version__, lifespan=life, docs_url=None, redoc_url=None)
+    app.state.bench, app.state.store, app.state.demo = bench, store, demo
+    app.add_middleware(Guard, hosts=hosts or set())
+    app.mount("/static", Fixed(directory=STATIC), name="static")
+    for module in (library, materials, maps, deliveries):
+        app.include_router(module.router)
+
+    @app.exception_handler(Conflict)
+    async def _conflict(_request: Request, error: Conflict) -> JSONResponse:
+        return JSONResponse({"error": str(error), "kept": error.kept, "conflict": True}, 409)
+
+    @app.exception_handler(Missing)
+    async def _missing(_request: Request, error: Missing) -> JSONResponse:
+        return JSONResponse({"error": str(error)}, 404)
+
+    @app.exception_handler(LoomError)
+    async def _wrong(_request: Request, error: LoomError) -> JSONResponse:
+        status = 415 if isinstance(error, FileError) else 422
+        return JSONResponse({"error": str(error), "what": error.what, "where": error.where, "todo": error.todo}, status)
+
+    @app.exception_handler(Cancelled)
+    async def _superseded(_request: Request, _error: Cancelled) -> Response:
+        return Response(status_code=204, headers={"x-superseded": "1"})
+
+    return app

@@ -1,0 +1,28 @@
+"""What the routers share."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, cast
+
+from fastapi import Depends, Request
+from fastapi.templating import Jinja2Templates
+
+from silent_loom import __version__
+from silent_loom.store.store import Store
+from silent_loom.work.workbench import Workbench
+
+templates = Jinja2Templates(Path(__file__).parent / "templates")
+templates.env.globals["version"] = __version__
+
+
+def _bench(request: Request) -> Workbench:
+    return cast(Workbench, request.app.state.bench)
+
+
+def _store(request: Request) -> Store:
+    return cast(Store, request.app.state.store)
+
+
+Bench = Annotated[Workbench, Depends(_bench)]
+Stored = Annotated[Store, Depends(_store)]

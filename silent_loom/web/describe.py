@@ -1,0 +1,140 @@
+"""What the pages need to know of steps and weaves, made from their declarations."""
+
+from __future__ import annotations
+
+from functools import cache
+from typing import Any, Literal, get_args, get_origin
+
+from pydantic.fields import FieldInfo
+
+from silent_loom.core.weave import registry, threads
+from silent_loom.core.weave.evaluate import Costs, Plan
+from silent_loom.core.weave.model import MixMode, Weave
+
+DYES = {
+    "base": "madder", "height": "weld", "normal": "woad", "roughness": "walnut", "metallic": "iron", "occlusion": "logwood", "opacity": "lichen",
+}  # fmt: skip
+SHORT = {"base": "Base", "roughness": "Rough", "metallic": "Metal", "occlusion": "Occl"}
+
+
+def _bound(info: FieldInfo, name: str) -> float | None:
+    return next((getattr(m, name) for m in info.metadata if getattr(m, name, None) is not None), None)
+
+
+def _field(name: str, info: FieldInfo) -> dict[str, Any]:
+    extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
+    kind, choices = "number", None
+    annotation: Any = info.annotation
+    if get_origin(annotation) is Literal:
+        kind, choices = "choice", list(get_args(annotation))
+    elif annotation is bool:
+        kind = "switch"
+    elif annotation is str:
+        kind = "text"
+    optional = type(None) in get_args(annotation)
+    return {
+        "name": name,
+        "title": info.title or name.replace("_mm", "").replace("_", " ").capitalize(),
+        "says": info.description or "",
+        "kind": extra.get("shape") if extra.get("shape") in ("curve", "corners", "colour", "source") else kind,
+        "shape": extra.get("shape") or "",
+        "choices": choices,
+        "unit": extra.get("unit") or "",
+        "low": _bound(info, "ge"),
+        "high": _bound(info, "le"),
+        "soft": extra.get("soft"),
+        "step": extra.get("step"),
+        "log": bool(extra.get("log")),
+        "when": extra.get("when"),
+        "optional": optional,
+        "default": info.get_default(),
+    }
+
+
+@cache
+def steps() -> list[dict[str, Any]]:
+    """Every step with its settings, for the controls on screen."""
+    return [
+        {
+            "name": step.name,
+            "title": step.title,
+            "says": step.sentence,
+            "geometric": step.geometric,
+            "fields": [_field(n, i) for n, i in step.Settings.model_fields.items()],
+        }
+        for step in registry.steps().values()
+    ]
+
+
+def _saying(step: str, s: Any) -> str:
+    """A few words under a step's name on the chart."""
+    match step:
+        case "straighten":
+            return "4 corners" if s.corners else "whole photo" if s.crop == "free" else "centre square"
+        case "light":
+            return f"{round(100 * s.amount)} %"
+        case "seamless":
+            return f"cut, overlap {round(100 * s.overlap_x)} %"
+        case "height":
+            return f"{s.depth_mm:g} mm deep"
+        case "normal":
+            return f"strength {s.strength:g}"
+        case "roughness":
+            return f"{s.high:g}" if s.reads_from == "constant" else f"from {s.reads_from}, {s.low:g} to {s.high:g}"
+        case "metallic":
+            return f"constant {s.value:g}" if s.mode == "constant" else "by colour"
+        case "occlusion":
+            return f"radius {s.radius_mm:g} mm"
+        case "tone":
+            return s.thread
+    return ""
+
+
+def weave(weave: Weave, plan: Plan, costs: Costs) -> dict[str, Any]:
+    """A weave ready to draw: rows with their knots, threads with their dyes."""
+    planned = {r.entry.id: r for r in plan.rows}
+    names = list(dict.fromkeys([*threads.THREADS, *plan.threads]))
+    used = [t for t in names if t in plan.threads or t in ("base", "height", "normal", "roughness", "metallic", "occlusion")]
+    rows = []
+    for entry in weave.steps:
+        step = registry.step(entry.step)
+        row = planned.get(entry.id)
+        settings = registry.settings_of(entry.step, entry.settings) if row is None or row.error is None else step.Settings.model_construct()
+        knots: dict[str, str] = {}
+        for t in step.reads(settings):
+            knots[t] = "reads"
+        for t in step.writes(settings):
+            knots[t] = "both" if t in knots else "writes"
+        if step.geometric:
+            knots = {t: "carries" for t in (row.present if row else ("base",))}
+        if entry.mask:
+            knots[entry.mask] = "reads"
+        seconds = sum(v for k, v in costs.seconds.items() if k.startswith(entry.id + ":"))
+        words = weave.sources[entry.settings["source"]].name if entry.step == "photo" and entry.settings.get("source") in weave.sources else ""
+        rows.append(
+            {
+                **entry.model_dump(),
+                "settings": settings.model_dump(mode="json"),
+                "title": step.title,
+                "words": words or _saying(entry.step, settings),
+                "knots": knots,
+                "idle": row is None and entry.on,
+                "error": str(row.error) if row and row.error else "",
+                "seconds": round(seconds, 4),
+            }
+        )
+    size = plan.geometry.size_mm
+    return {
+        "rows": rows,
+        "threads": [
+            {"name": t, "title": threads.spec(t).title, "short": SHORT.get(t, threads.spec(t).title), "dye": DYES.get(t, "helper"),
+             "kind": str(threads.spec(t).kind), "unit": threads.spec(t).unit, "made": t in plan.threads}
+            for t in used
+        ],
+        "size_mm": size,
+        "wraps": plan.geometry.wraps,
+        "native": next((list(r.after.native) for r in plan.rows if r.after.native), None),
+    }  # fmt: skip
+
+
+MIXES = list(get_args(MixMode))

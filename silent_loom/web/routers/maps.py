@@ -1,0 +1,84 @@
+"""Maps for the screen: whole pictures, single values, histograms, figures."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter, Query, Response
+from pydantic import BaseModel, ConfigDict, Field
+
+from silent_loom.web.common import Bench, Stored
+from silent_loom.web.routers.materials import check_thread
+from silent_loom.work.workbench import Draft
+
+router = APIRouter(prefix="/api/materials/{ident}")
+_Size = Query(512, ge=8, le=4096)
+
+
+class Ask(BaseModel):
+    """A question from one view. A newer one of the same view gives the older one up (answer 204)."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    thread: str = "base"
+    size: int = Field(512, ge=8, le=4096)
+    step_id: str = ""
+    settings: dict[str, Any] | None = None
+    below: str | None = None
+    entry: int | None = None
+    view: str = Field("", max_length=80)
+    sequence: int = 0
+    u: float = 0.0
+    v: float = 0.0
+
+    def how(self) -> dict[str, Any]:
+        draft = Draft(self.step_id, self.settings) if self.step_id and self.settings is not None else None
+        return {"draft": draft, "view": self.view, "sequence": self.sequence, "entry": self.entry}
+
+
+@router.post("/map")
+def map_raw(ident: str, body: Ask, bench: Bench) -> Response:
+    """A map as RGBA bytes; width, height and millimetres in the headers."""
+    raw, facts = bench.map_rgba(ident, check_thread(body.thread), body.size, below=body.below, **body.how())
+    headers = {"x-width": str(facts["width"]), "x-height": str(facts["height"]), "x-mm": "{} {}".format(*facts["size_mm"]), "x-wraps": str(int(facts["wraps"]))}
+    return Response(raw, media_type="application/octet-stream", headers=headers)
+
+
+@router.post("/form")
+def form(ident: str, body: Ask, bench: Bench) -> Response:
+    """Everything the form view draws with (see `Workbench.form`)."""
+    return Response(bench.form(ident, body.size, **body.how()), media_type="application/octet-stream")
+
+
+@router.get("/map/{thread}.png")
+def map_png(ident: str, thread: str, bench: Bench, size: int = _Size, below: str | None = None, entry: int | None = None) -> Response:
+    """A map as an 8-bit PNG; given an entry it never changes."""
+    body = bench.map_png(ident, check_thread(thread), size, below=below, entry=entry)
+    return Response(body, media_type="image/png", headers={"cache-control": "max-age=31536000, immutable" if entry else "no-store"})
+
+
+@router.post("/probe")
+def probe(ident: str, body: Ask, bench: Bench) -> dict[str, Any]:
+    """Exact values at a place of a map."""
+    return bench.probe(ident, check_thread(body.thread), body.u, body.v, body.size, **body.how())
+
+
+@router.post("/histogram")
+def counts(ident: str, body: Ask, bench: Bench) -> dict[str, Any]:
+    """Histogram of a thread; with ``below`` of it as it comes into that row."""
+    return {"channels": bench.counts(ident, check_thread(body.thread), body.size, above=body.below, **body.how())}
+
+
+@router.get("/figures")
+def figures(ident: str, bench: Bench, entry: int | None = None, view: str = "", sequence: int = 0) -> dict[str, Any]:
+    """Seams, evenness, repetition, and warnings of maps and rows."""
+    return bench.figures(ident, entry=entry, view=view, sequence=sequence)
+
+
+@router.get("/photo.jpg")
+def photo(ident: str, store: Stored, bench: Bench, step_id: str, size: int = Query(1400, ge=64, le=4096)) -> Response:
+    """The photo of a row as it came, upright, for placing corners on it."""
+    from silent_loom.work.photos import upright_jpeg
+
+    entry = store.get(ident).weave.entry(step_id)
+    return Response(upright_jpeg(store, str(entry.settings.get("source", "")), size), media_type="image/jpeg", headers={"cache-control": "max-age=3600"})

@@ -1,0 +1,245 @@
+"""One material: its bench, its changes, its history."""
+
+from __future__ import annotations
+
+from pathlib import PurePath
+from typing import Any, Literal
+
+from fastapi import APIRouter, File, Form, Request, Response, UploadFile
+from pydantic import BaseModel, ConfigDict
+
+from silent_loom.core.derive import weave_for
+from silent_loom.core.errors import LoomError, SettingError, WeaveError
+from silent_loom.core.weave import registry
+from silent_loom.core.weave.model import MixMode, SourceRef, StepEntry, Weave
+from silent_loom.store.store import State
+from silent_loom.web import describe
+from silent_loom.web.common import Bench, Stored, templates
+from silent_loom.work.workbench import Workbench
+
+router = APIRouter()
+
+
+def shown(bench: Workbench, state: State) -> dict[str, Any]:
+    """A material as the bench draws it."""
+    plan = bench.evaluator.plan(state.weave)
+    return {
+        "id": state.id,
+        "name": state.name,
+        "head": state.head,
+        "label": state.label,
+        "can_undo": state.can_undo,
+        "can_redo": state.can_redo,
+        "changed": state.updated_at.isoformat(),
+        "weave": describe.weave(state.weave, plan, bench.evaluator.costs),
+    }
+
+
+@router.get("/bench/{ident}")
+def page(request: Request, ident: str, store: Stored) -> Response:
+    state = store.get(ident)
+    return templates.TemplateResponse(request, "bench.html", {"ident": ident, "name": state.name})
+
+
+@router.get("/api/steps")
+def steps() -> dict[str, Any]:
+    """Every step with its settings, units, ranges and sentences."""
+    return {"steps": describe.steps(), "mixes": describe.MIXES}
+
+
+@router.post("/api/materials", status_code=201)
+def create(bench: Bench, store: Stored, photo: UploadFile = File(), name: str = Form("")) -> dict[str, Any]:
+    """A new material from a photo."""
+    file = PurePath(photo.filename or "pasted.png").name
+    digest, picture = store.add_source(photo.file, file)
+    ref = store.source_ref(digest).model_copy(update={"name": file})
+    title = name.strip() or PurePath(file).stem.replace("_", " ").strip().capitalize() or "Material"
+    weave = weave_for(picture, store.blobs.path(digest), digest)
+    weave = weave.model_copy(update={"sources": {digest: ref}})
+    state = store.create(title, weave, f"Begun from {file}")
+    return {**shown(bench, state), "warnings": list(picture.warnings)}
+
+
+@router.get("/api/materials/{ident}")
+def get(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
+    """A material as it stands."""
+    return shown(bench, store.get(ident))
+
+
+class Change(BaseModel):
+    """One change of a weave."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    base: int
+    kind: Literal["settings", "switch", "move", "add", "remove", "mix", "photo"]
+    step_id: str = ""
+    settings: dict[str, Any] = {}
+    on: bool = True
+    to: int = 0
+    step: str = ""
+    amount: float | None = None
+    mix: MixMode | None = None
+    mask: str | None = None
+    digest: str = ""
+
+
+def _title(weave: Weave, step_id: str) -> str:
+    return registry.step(weave.entry(step_id).step).title
+
+
+def _settings(weave: Weave, change: Change) -> tuple[Weave, str]:
+    entry = weave.entry(change.step_id)
+    fields = registry.step(entry.step).Settings.model_fields
+    words = []
+    for key, value in change.settings.items():
+        info = fields.get(key)
+        title = (info.title if info else None) or key.replace("_mm", "").replace("_", " ")
+        short = f"{value:.4g}" if isinstance(value, float) else str(value) if isinstance(value, str | int | bool) else "changed"
+        words.append(f"{title} {short}")
+    return weave.with_settings(change.step_id, change.settings), f"{_title(weave, change.step_id)}: {', '.join(words)[:200]}"
+
+
+def _move(weave: Weave, change: Change) -> tuple[Weave, str]:
+    entries = list(weave.steps)
+    entry = entries.pop(weave.index(change.step_id))
+    entries.insert(max(0, min(change.to, len(entries))), entry)
+    return weave.model_copy(update={"steps": tuple(entries)}), f"{_title(weave, entry.id)} moved"
+
+
+def _mix(weave: Weave, change: Change) -> tuple[Weave, str]:
+    entry = weave.entry(change.step_id)
+    if registry.step(entry.step).geometric:
+        raise WeaveError("a step that moves pixels is on or off, never mixed", _title(weave, entry.id), "Switch it off instead.")
+    updated = StepEntry.model_validate(
+        {**entry.model_dump(), "amount": entry.amount if change.amount is None else change.amount, "mix": change.mix or entry.mix, "mask": change.mask or None}
+    )
+    return weave.with_entry(updated), f"{_title(weave, entry.id)}: {updated.mix}, {round(100 * updated.amount)} %"
+
+
+def apply(weave: Weave, change: Change, sources: dict[str, SourceRef]) -> tuple[Weave, str]:
+    """A weave with a change made, and the words for its history.
+
+    Raises
+    ------
+    WeaveError, SettingError
+    """
+    match change.kind:
+        case "settings":
+            return _settings(weave, change)
+        case "switch":
+            entry = weave.entry(change.step_id)
+            return weave.with_entry(entry.model_copy(update={"on": change.on})), f"{_title(weave, entry.id)} switched {'on' if change.on else 'off'}"
+        case "move":
+            return _move(weave, change)
+        case "add":
+            registry.settings_of(change.step, change.settings)
+            new = StepEntry(step=change.step, settings=change.settings)
+            at = max(0, min(change.to, len(weave.steps)))
+            return weave.model_copy(update={"steps": (*weave.steps[:at], new, *weave.steps[at:])}), f"{registry.step(change.step).title} added"
+        case "remove":
+            i = weave.index(change.step_id)
+            return weave.model_copy(update={"steps": weave.steps[:i] + weave.steps[i + 1 :]}), f"{_title(weave, change.step_id)} removed"
+        case "mix":
+            return _mix(weave, change)
+        case "photo":
+            if change.digest not in sources:
+                raise SettingError("this photo is not stored", "photo", "Choose the file again.")
+            entry = weave.entry(change.step_id)
+            made = weave.model_copy(update={"sources": {**weave.sources, **sources}})
+            return made.with_settings(entry.id, {"source": change.digest}), f"Photo: {sources[change.digest].name}"
+
+
+@router.post("/api/materials/{ident}/change")
+def change(ident: str, body: Change, bench: Bench, store: Stored) -> dict[str, Any]:
+    """Make one change; it becomes one entry of the history."""
+    # Laid on the state that the window saw: if the material has moved on meanwhile, the store keeps it beside the line
+    seen = store.weave_at(ident, body.base)
+    sources = {body.digest: store.source_ref(body.digest)} if body.kind == "photo" and body.digest else {}
+    weave, label = apply(seen, body, sources)
+    if weave == seen:
+        return shown(bench, store.get(ident))
+    return shown(bench, store.change(ident, body.base, weave, label))
+
+
+@router.post("/api/materials/{ident}/photo")
+def other_photo(ident: str, bench: Bench, store: Stored, photo: UploadFile = File(), base: int = Form(), step_id: str = Form()) -> dict[str, Any]:
+    """Put another photo through the same weave."""
+    digest, _ = store.add_source(photo.file, PurePath(photo.filename or "pasted.png").name)
+    return change(ident, Change(base=base, kind="photo", step_id=step_id, digest=digest), bench, store)
+
+
+@router.post("/api/materials/{ident}/undo")
+def undo(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
+    return shown(bench, store.undo(ident))
+
+
+@router.post("/api/materials/{ident}/redo")
+def redo(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
+    return shown(bench, store.redo(ident))
+
+
+class GoTo(BaseModel):
+    entry: int
+
+
+@router.post("/api/materials/{ident}/goto")
+def go_to(ident: str, body: GoTo, bench: Bench, store: Stored) -> dict[str, Any]:
+    """To any state of the history, undone branches included."""
+    return shown(bench, store.go_to(ident, body.entry))
+
+
+@router.get("/api/materials/{ident}/history")
+def history(ident: str, store: Stored) -> dict[str, Any]:
+    """Every state there ever was, newest first."""
+    head = store.get(ident).head
+    lines = [
+        {"id": h.id, "parent": h.parent, "label": h.label, "at": h.created_at.isoformat(), "aside": h.aside, "on_line": h.on_line, "head": h.id == head}
+        for h in reversed(store.history(ident))
+    ]
+    return {"entries": lines, "head": head}
+
+
+class Name(BaseModel):
+    name: str
+
+
+@router.post("/api/materials/{ident}/rename")
+def rename(ident: str, body: Name, bench: Bench, store: Stored) -> dict[str, Any]:
+    return shown(bench, store.rename(ident, body.name))
+
+
+@router.post("/api/materials/{ident}/duplicate", status_code=201)
+def duplicate(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
+    return shown(bench, store.duplicate(ident))
+
+
+@router.post("/api/materials/{ident}/bin")
+def put_in_bin(ident: str, store: Stored) -> dict[str, Any]:
+    store.put_in_bin(ident)
+    return {"ok": True}
+
+
+@router.post("/api/materials/{ident}/restore")
+def restore(ident: str, store: Stored) -> dict[str, Any]:
+    store.restore(ident)
+    return {"ok": True}
+
+
+@router.get("/api/materials/{ident}/weave.json")
+def weave_json(ident: str, store: Stored) -> Response:
+    """The weave in its saved form (docs/weave-format.md)."""
+    state = store.get(ident)
+    return Response(state.weave.model_dump_json(indent=2), media_type="application/json")
+
+
+def check_thread(name: str) -> str:
+    """A thread's name from an address.
+
+    Raises
+    ------
+    LoomError
+    """
+    if not name.isidentifier() or len(name) > 60:
+        raise LoomError("this is not the name of a thread", name[:60])
+    return name

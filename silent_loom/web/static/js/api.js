@@ -1,0 +1,70 @@
+// Talking to the application: one place for errors.
+export class Failure extends Error {
+  constructor(status, body) {
+    super(body.error || `The application answered ${status}.`);
+    this.status = status;
+    this.body = body;
+  }
+}
+
+async function check(response) {
+  if (response.ok) return response;
+  let body = {};
+  try { body = await response.json(); } catch { /* not JSON: the status says enough */ }
+  if (Array.isArray(body.detail)) body.error = body.detail.map((d) => `${d.loc.slice(1).join(".")}: ${d.msg}`).join("; ");
+  throw new Failure(response.status, body);
+}
+
+async function call(path, options) {
+  try { return await check(await fetch(path, options)); }
+  catch (error) {
+    if (error instanceof Failure || error.name === "AbortError") throw error;
+    throw new Failure(0, { error: "The application does not answer. Is it still running?" });
+  }
+}
+
+const posted = (body) => ({ method: "POST", headers: { "content-type": "application/json" }, body: JSON.stringify(body) });
+
+export const get = async (path) => (await call(path)).json();
+export const post = async (path, body = {}) => (await call(path, posted(body))).json();
+export const send = async (path, form) => (await call(path, { method: "POST", body: form })).json();
+// Raw bytes; null when a newer question of the same view came in meanwhile.
+export async function bytes(path, body) {
+  const response = await call(path, posted(body));
+  if (response.status === 204) return null;
+  return { headers: response.headers, data: await response.arrayBuffer() };
+}
+
+export const since = (iso) => {
+  const seconds = Math.max(0, (Date.now() - Date.parse(iso)) / 1000);
+  if (seconds < 60) return "just now";
+  if (seconds < 3600) return `${Math.round(seconds / 60)} min ago`;
+  if (seconds < 86400) return `${Math.round(seconds / 3600)} h ago`;
+  return new Date(iso).toLocaleDateString();
+};
+export const cm = (mm) => mm >= 10000 ? `${+(mm / 1000).toPrecision(3)} m` : mm >= 10 ? `${+(mm / 10).toPrecision(3)} cm` : `${+mm.toPrecision(3)} mm`;
+export const icon = (name) => {
+  const svg = document.createElementNS("http://www.w3.org/2000/svg", "svg");
+  svg.setAttribute("class", "icon");
+  svg.setAttribute("aria-hidden", "true");
+  const use = document.createElementNS("http://www.w3.org/2000/svg", "use");
+  use.setAttribute("href", `/static/vendor/icons/icons.svg#${name}`);
+  svg.append(use);
+  return svg;
+};
+export function el(tag, attributes = {}, ...children) {
+  const node = document.createElement(tag);
+  for (const [key, value] of Object.entries(attributes)) {
+    if (key.startsWith("on")) node.addEventListener(key.slice(2), value);
+    else if (value === true) node.setAttribute(key, "");
+    else if (value !== false && value != null) node.setAttribute(key, value);
+  }
+  node.append(...children.filter((c) => c != null));
+  return node;
+}
+export function svg(tag, attributes = {}, ...children) {
+  const node = document.createElementNS("http://www.w3.org/2000/svg", tag);
+  for (const [key, value] of Object.entries(attributes)) if (value != null) node.setAttribute(key, value);
+  node.append(...children);
+  return node;
+}

@@ -1,0 +1,54 @@
+// Questions of one view: the newest wins, at most two under way, the small answer first and the full one at rest.
+import { bytes } from "../api.js";
+
+let views = 0;
+const tab = Math.random().toString(36).slice(2, 8);
+
+export class Asking {
+  constructor(state, took, failed, busy) {
+    this.state = state;
+    this.took = took;      // (answer, wanted) => draw it
+    this.failed = failed;
+    this.busy = busy;
+    this.view = `${tab}-${++views}`;
+    this.sequence = 0;
+    this.shown = -1;
+    this.running = 0;
+    this.waiting = null;
+    this.quick = true;     // whether 512 has been quick enough while a control moves
+  }
+
+  // endpoint: "map" or "form"; sizes: [small, full]
+  ask(endpoint, body, sizes) {
+    this.next = { endpoint, body, sizes };
+    clearTimeout(this.rest);
+    if (this.state.draft) {
+      this.now(this.quick ? Math.min(512, sizes[1]) : 256);
+      this.rest = setTimeout(() => this.now(sizes[1]), 220);
+    } else this.now(sizes[1]);
+  }
+
+  async now(size) {
+    if (!this.next) return;
+    if (this.running >= 2) { this.waiting = size; return; }
+    const { endpoint, body } = this.next, sequence = ++this.sequence, started = performance.now();
+    const drafting = !!this.state.draft;
+    this.running++;
+    this.busy(true);
+    try {
+      const answer = await bytes(`${this.state.path}/${endpoint}`, { ...body, ...this.state.question(), size, view: this.view, sequence });
+      if (drafting && size >= 512) this.quick = performance.now() - started < 140;
+      else if (drafting && performance.now() - started < 25) this.quick = true;
+      if (answer && sequence > this.shown) {
+        this.shown = sequence;
+        this.took(answer, body, size);
+      }
+    } catch (error) {
+      if (sequence === this.sequence) this.failed(error.message);
+    } finally {
+      this.running--;
+      if (this.waiting !== null) { const again = this.waiting; this.waiting = null; this.now(again); }
+      else if (!this.running) this.busy(false);
+    }
+  }
+}

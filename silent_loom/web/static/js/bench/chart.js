@@ -1,0 +1,193 @@
+// The weave as a chart: threads run down, steps run across, a knot where a step touches a thread.
+import { el, icon, svg } from "../api.js";
+
+const ROW = 33, HEAD = 66, LANE = 21, LEFT = 148, GRIP = 13;
+
+export class Chart {
+  constructor(root, state, view) {
+    this.root = root;
+    this.state = state;
+    this.view = view;
+    for (const event of ["material", "chosen", "figures"]) state.addEventListener(event, () => this.draw());
+    root.addEventListener("keydown", (e) => this.key(e));
+    root.addEventListener("scroll", () => this.hideKnot());
+  }
+
+  draw() {
+    const { rows, threads } = this.state;
+    const width = Math.max(312, LEFT + threads.length * LANE + 40);
+    const height = HEAD + rows.length * ROW + 6;
+    const hadFocus = this.root.contains(document.activeElement) ? document.activeElement.dataset.id : null;
+    const lanes = svg("g"), bodies = svg("g");
+    const slowest = Math.max(0.02, ...rows.map((r) => r.seconds));
+    threads.forEach((thread, i) => {
+      const x = LEFT + 12 + i * LANE;
+      const first = rows.findIndex((r) => r.on && ["writes", "both"].includes(r.knots[thread.name]));
+      const lane = svg("g", { "data-dye": thread.dye });
+      lane.append(svg("text", { class: "lane-name", transform: `translate(${x + 3} ${HEAD - 8}) rotate(-58)` }, thread.short));
+      lane.append(svg("line", { class: "lane", x1: x, x2: x, y1: HEAD, y2: height - 6 }));
+      if (first >= 0) lane.append(svg("line", { class: "run", x1: x, x2: x, y1: HEAD + (first + 0.5) * ROW, y2: height - 6 }));
+      lanes.append(lane);
+    });
+    rows.forEach((row, j) => bodies.append(this.row(row, j, threads, width, slowest)));
+    const chart = svg("svg", { width, height, role: "listbox", "aria-label": "Steps, in the order in which they work" }, lanes, bodies);
+    this.marker = svg("line", { class: "place", x1: 4, x2: width - 4, visibility: "hidden" });
+    chart.append(this.marker);
+    // Rows first, lanes on top of their beds: lanes must not catch the pointer
+    lanes.setAttribute("pointer-events", "none");
+    chart.insertBefore(bodies, lanes);
+    this.root.replaceChildren(chart, this.adder());
+    if (hadFocus) this.root.querySelector(`[data-id="${hadFocus}"]`)?.focus();
+  }
+
+  row(row, j, threads, width, slowest) {
+    const y = HEAD + j * ROW, mid = y + ROW / 2, chosen = row.id === this.state.chosen;
+    const notes = this.state.figures.rows[row.id] || {};
+    const fault = row.error || notes.error || (notes.warnings || [])[0];
+    const group = svg("g", {
+      class: `course${row.on ? "" : " off"}${chosen ? " chosen" : ""}`, "data-id": row.id, "data-step": row.step, role: "option", tabindex: chosen ? 0 : -1,
+      "aria-selected": chosen, "aria-label": `${row.title}, ${row.words || ""}${row.on ? "" : ", switched off"}${fault ? `, ${fault}` : ""}`,
+    });
+    group.append(svg("rect", { class: "bed", x: 3, y: y + 1, width: width - 6, height: ROW - 2 }));
+    const power = svg("text", { class: "switch", x: 9, y: mid + 4, "font-size": 11, "data-switch": "" }, row.on ? "●" : "○");
+    power.append(svg("title", {}, row.on ? "Switch off" : "Switch on"));
+    power.addEventListener("click", (e) => { e.stopPropagation(); this.flip(row); });
+    group.append(power);
+    group.append(svg("text", { x: 9 + GRIP, y: mid - 1 }, row.title));
+    group.append(svg("text", { class: "words", x: 9 + GRIP, y: mid + 11 }, row.words.length > 22 ? `${row.words.slice(0, 21)}…` : row.words));
+    if (row.seconds > 0.0005) {
+      // Square root, so that a step of a hundredth of the slowest can still be seen
+      const bar = svg("rect", { class: "cost", x: 9 + GRIP, y: y + ROW - 4, width: Math.max(1, 110 * Math.sqrt(row.seconds / slowest)), height: 1.5 });
+      bar.append(svg("title", {}, `${(row.seconds * 1000).toFixed(0)} ms the last time it worked`));
+      group.append(bar);
+    }
+    const at = (name) => LEFT + 12 + threads.findIndex((t) => t.name === name) * LANE;
+    const knots = svg("g", { class: "knots" });
+    const touched = Object.keys(row.knots).filter((t) => threads.some((k) => k.name === t));
+    if (touched.length) {
+      const xs = touched.map(at);
+      knots.append(svg("line", { class: "pick", x1: Math.min(...xs), x2: Math.max(...xs), y1: mid, y2: mid, "stroke-width": row.knots[touched[0]] === "carries" ? 3 : 1 }));
+    }
+    for (const name of touched) {
+      const kind = row.knots[name], x = at(name), thread = threads.find((t) => t.name === name);
+      const knot = kind === "carries" ? svg("rect", { x: x - 5, y: mid - 5, width: 10, height: 10 }) : svg("circle", { cx: x, cy: mid, r: kind === "reads" ? 4.4 : 5 });
+      knot.setAttribute("class", `knot ${kind}`);
+      knot.dataset.dye = thread.dye;
+      knot.dataset.thread = name;
+      knot.addEventListener("pointerenter", () => this.showKnot(row, thread, knot, kind));
+      knot.addEventListener("pointerleave", () => this.hideKnot());
+      knots.append(knot);
+    }
+    group.append(knots);
+    if (fault) {
+      const sign = svg("text", { class: "fault", x: width - 18, y: mid + 4 }, "▲");
+      sign.append(svg("title", {}, fault));
+      group.append(sign);
+    }
+    group.addEventListener("pointerdown", (e) => this.grab(e, row, j));
+    return group;
+  }
+
+  adder() {
+    const open = el("button", { class: "act", type: "button", id: "add-step", "aria-haspopup": "menu", onclick: () => this.menu(open) }, icon("plus"), "Add a step");
+    return el("div", { class: "px-2 pb-2" }, open);
+  }
+
+  menu(button) {
+    document.querySelector(".menu")?.remove();
+    const box = el("div", { class: "menu", role: "menu" });
+    const close = () => { box.remove(); button.focus(); };
+    for (const step of Object.values(this.state.steps)) {
+      box.append(el("button", { class: "act", type: "button", role: "menuitem", title: step.says, onclick: () => { close(); this.add(step.name); } }, step.title));
+    }
+    const place = button.getBoundingClientRect();
+    document.body.append(box);
+    box.style.left = `${place.left}px`;
+    box.style.top = `${Math.max(8, Math.min(place.bottom, innerHeight - box.offsetHeight - 8))}px`;
+    box.querySelector("button").focus();
+    box.addEventListener("keydown", (e) => {
+      const all = [...box.children], i = all.indexOf(document.activeElement);
+      if (e.key === "Escape") close();
+      if (e.key === "ArrowDown") all[(i + 1) % all.length].focus();
+      if (e.key === "ArrowUp") all[(i - 1 + all.length) % all.length].focus();
+      e.stopPropagation();
+    });
+    setTimeout(() => addEventListener("pointerdown", (e) => { if (!box.contains(e.target)) box.remove(); }, { once: true }));
+  }
+
+  async add(step) {
+    const known = new Set(this.state.rows.map((r) => r.id));
+    const at = this.state.rows.findIndex((r) => r.id === this.state.chosen);
+    await this.state.change({ kind: "add", step, to: at < 0 ? this.state.rows.length : at + 1 });
+    const made = this.state.rows.find((r) => !known.has(r.id));
+    if (made) this.state.choose(made.id);
+  }
+
+  flip(row) { return this.state.change({ kind: "switch", step_id: row.id, on: !row.on }); }
+
+  grab(event, row, from) {
+    if (event.button !== 0 || event.target.closest("[data-switch]")) return;
+    this.state.choose(row.id);
+    this.root.querySelector(`[data-id="${row.id}"]`)?.focus();
+    const start = event.clientY, chart = this.root.querySelector("svg");
+    let to = from;
+    const move = (e) => {
+      if (Math.abs(e.clientY - start) < 6 && to === from) return;
+      const y = e.clientY - chart.getBoundingClientRect().top - HEAD;
+      const gap = Math.max(0, Math.min(this.state.rows.length, Math.round(y / ROW)));
+      to = gap > from ? gap - 1 : gap;
+      this.marker.setAttribute("y1", HEAD + gap * ROW);
+      this.marker.setAttribute("y2", HEAD + gap * ROW);
+      this.marker.setAttribute("visibility", to === from ? "hidden" : "visible");
+    };
+    const up = () => {
+      removeEventListener("pointermove", move);
+      this.marker.setAttribute("visibility", "hidden");
+      if (to !== from) this.state.change({ kind: "move", step_id: row.id, to });
+    };
+    addEventListener("pointermove", move);
+    addEventListener("pointerup", up, { once: true });
+  }
+
+  key(event) {
+    const rows = this.state.rows, i = rows.findIndex((r) => r.id === this.state.chosen);
+    if (!event.target.closest?.(".course") || i < 0) return;
+    const go = (k) => { if (rows[k]) { this.state.choose(rows[k].id); this.root.querySelector(`[data-id="${rows[k].id}"]`)?.focus(); } };
+    const by = { ArrowUp: -1, ArrowDown: 1 }[event.key];
+    if (by && event.altKey) { if (rows[i + by]) this.state.change({ kind: "move", step_id: rows[i].id, to: i + by }); }
+    else if (by) go(i + by);
+    else if (event.key === "Home") go(0);
+    else if (event.key === "End") go(rows.length - 1);
+    else if (event.key === " ") this.flip(rows[i]);
+    else if (event.key === "Delete") this.state.change({ kind: "remove", step_id: rows[i].id });
+    else if (event.key === "Enter") document.querySelector("#controls input, #controls select, #controls button")?.focus();
+    else return;
+    event.preventDefault();
+    event.stopPropagation();
+  }
+
+  showKnot(row, thread, knot, kind) {
+    if (!row.on || row.error) return;
+    const words = kind === "reads" ? "as it is read" : "as it comes out";
+    const place = knot.getBoundingClientRect();
+    clearTimeout(this.waiting);
+    this.waiting = setTimeout(() => {
+      const picture = new Image();
+      picture.alt = "";
+      picture.onload = () => {
+        this.view.replaceChildren(picture, `${thread.title} at ${row.title}, ${words}`);
+        this.view.style.left = `${place.right + 12}px`;
+        this.view.style.top = `${Math.max(8, Math.min(place.top - 90, innerHeight - 220))}px`;
+        this.view.hidden = false;
+      };
+      picture.src = `${this.state.path}/map/${thread.name}.png?size=256&below=${row.id}&entry=${this.state.material.head}`;
+      this.picture = picture;
+    }, 120);
+  }
+
+  hideKnot() {
+    clearTimeout(this.waiting);
+    if (this.picture) this.picture.onload = null;
+    this.view.hidden = true;
+  }
+}

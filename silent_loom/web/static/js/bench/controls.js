@@ -1,0 +1,228 @@
+// The controls of the chosen step, made from its declared settings.
+import { el, icon, post, svg } from "../api.js";
+import { bandEditor, curveEditor, histogramBars } from "./drawn.js";
+
+const REST = 450; // ms without a change after which a value that was typed or nudged by keys is stored
+
+export class Controls {
+  constructor(root, state) {
+    this.root = root;
+    this.state = state;
+    this.fields = new Map();
+    state.addEventListener("chosen", () => this.build());
+    state.addEventListener("material", () => this.refresh());
+    state.addEventListener("figures", () => this.notes());
+  }
+
+  get row() { return this.state.row(this.state.chosen); }
+  get settings() {
+    const draft = this.state.draft;
+    return { ...this.row.settings, ...(draft && draft.step_id === this.row.id ? draft.settings : {}) };
+  }
+
+  refresh() {
+    // The same step with other values: keep the controls (and the focus), set the values
+    if (!this.row || this.built !== this.row.id + this.row.step) this.build();
+    else { this.update(); this.notes(); }
+  }
+
+  try(values) {
+    clearTimeout(this.resting);
+    this.state.try(this.row.id, values);
+    this.update();
+  }
+  settle() { clearTimeout(this.resting); return this.state.settle(); }
+  settleSoon() { clearTimeout(this.resting); this.resting = setTimeout(() => this.settle(), REST); }
+
+  build() {
+    if (this.state.draft) this.settle();
+    const row = this.row;
+    this.fields.clear();
+    this.shapes = [];
+    this.root.replaceChildren();
+    if (!row) { this.built = null; return; }
+    this.built = row.id + row.step;
+    const step = this.state.steps[row.step];
+    const dye = this.state.threads.find((t) => ["writes", "both"].includes(row.knots[t.name]))?.dye;
+    if (dye) this.root.dataset.dye = dye; else delete this.root.dataset.dye;
+    this.root.append(el("h2", {}, step.title), el("p", { class: "lead" }, step.says));
+    this.noteBox = el("div", { "aria-live": "polite" });
+    this.root.append(this.noteBox);
+    const bands = step.fields.filter((f) => f.shape === "bands");
+    if (bands.length) this.shape(bandEditor(bands, this));
+    for (const field of step.fields) {
+      if (field.kind === "curve") this.shape(curveEditor(field, this));
+      else if (field.kind === "corners") this.corners(field);
+      else if (field.kind === "source") this.source();
+      else this.root.append(this.control(field));
+    }
+    if (!bands.length && !step.fields.some((f) => f.kind === "curve") && Object.keys(row.knots).length && row.step !== "photo" && !step.geometric) {
+      this.shape(histogramBars(this));
+    }
+    if (!step.geometric) this.mixing();
+    this.root.append(el("div", { class: "d-flex mt-2" },
+      el("button", { class: "act", type: "button", id: "switch-step", onclick: () => this.state.change({ kind: "switch", step_id: row.id, on: !this.row.on }) }),
+      el("button", { class: "act push", type: "button", onclick: () => this.state.change({ kind: "remove", step_id: row.id }) }, icon("trash"), "Take out")));
+    this.update();
+    this.notes();
+    this.askHistogram();
+  }
+
+  shape(shape) { this.shapes.push(shape); this.root.append(shape.node); }
+
+  async askHistogram() {
+    const row = this.row;
+    if (!row || !this.shapes.some((s) => s.histogram)) return;
+    const reads = Object.entries(row.knots).filter(([, k]) => k === "reads" || k === "both").map(([t]) => t);
+    if (!reads.length) return;
+    try {
+      const { channels } = await post(`${this.state.path}/histogram`, { thread: reads[0], size: 256, below: row.id });
+      if (this.row?.id === row.id) for (const s of this.shapes) s.histogram?.(channels, reads[0]);
+    } catch { /* the chart shows what is wrong with the row */ }
+  }
+
+  control(field) {
+    const id = `set-${field.name}`;
+    const box = el("div", { class: "control", "data-field": field.name });
+    const label = el("label", { for: id, title: field.says }, field.title);
+    const reset = el("button", { class: "act reset", type: "button", title: "Back to what it was on a fresh step", "aria-label": `Reset ${field.title}`, onclick: () => { this.try({ [field.name]: field.default }); this.settle(); } }, "↺");
+    const says = el("span", { class: "says" }, field.says);
+    let set;
+    if (field.kind === "choice") {
+      const select = el("select", { id, onchange: () => { this.try({ [field.name]: field.choices[select.selectedIndex] }); this.settle(); } },
+        ...field.choices.map((c) => el("option", {}, String(c))));
+      set = (v) => { select.selectedIndex = field.choices.indexOf(v); };
+      box.append(label, select, reset, says);
+    } else if (field.kind === "switch") {
+      const check = el("input", { id, type: "checkbox", class: "form-check-input m-0", onchange: () => { this.try({ [field.name]: check.checked }); this.settle(); } });
+      set = (v) => { check.checked = v; };
+      box.append(label, check, reset, says);
+    } else if (field.kind === "colour") {
+      const hex = (c) => `#${c.map((v) => Math.round(v * 255).toString(16).padStart(2, "0")).join("")}`;
+      const pick = el("input", { id, type: "color", oninput: () => this.try({ [field.name]: [1, 3, 5].map((i) => parseInt(pick.value.slice(i, i + 2), 16) / 255) }), onchange: () => this.settle() });
+      set = (v) => { pick.value = hex(v); };
+      box.append(label, pick, reset, says);
+    } else {
+      const [low, high] = field.soft || [field.low ?? 0, field.high ?? 1];
+      const grain = field.step || (field.log ? 0 : (high - low) / 500);
+      const to = (t) => field.log ? low * (high / low) ** t : low + (high - low) * t;
+      const from = (v) => Math.max(0, Math.min(1, field.log ? Math.log(Math.max(v, 1e-9) / low) / Math.log(high / low) : (v - low) / (high - low)));
+      const round = (v) => grain ? +(Math.round(v / grain) * grain).toFixed(6) : +v.toPrecision(3);
+      const number = el("input", { id, class: "value", type: "text", inputmode: "decimal", autocomplete: "off" });
+      const slide = el("input", { class: "slide", type: "range", min: 0, max: 1000, step: 1, "aria-label": `${field.title}, slider` });
+      const typed = () => {
+        const text = number.value.trim().replace(",", ".");
+        if (text === "" && field.optional) { this.try({ [field.name]: null }); return this.settle(); }
+        const v = Number(text);
+        if (!Number.isFinite(v) || text === "" || (field.low != null && v < field.low) || (field.high != null && v > field.high)) {
+          number.setCustomValidity(`From ${field.low ?? "any"} to ${field.high ?? "any"}`);
+          number.reportValidity();
+          number.setCustomValidity("");
+          return set(this.settings[field.name]);
+        }
+        if (v === this.settings[field.name]) return undefined;
+        this.try({ [field.name]: v });
+        return this.settle();
+      };
+      number.addEventListener("change", typed);
+      number.addEventListener("keydown", (e) => {
+        const by = { ArrowUp: 1, ArrowDown: -1 }[e.key];
+        if (!by) return;
+        e.preventDefault();
+        const now = this.settings[field.name] ?? low;
+        const v = field.log ? +(now * 1.05 ** (by * (e.shiftKey ? 5 : 1))).toPrecision(4) : round(now + by * (grain || 0.01) * (e.shiftKey ? 10 : 1));
+        this.try({ [field.name]: Math.max(field.low ?? -Infinity, Math.min(field.high ?? Infinity, v)) });
+        this.settleSoon();
+      });
+      let dragging = false;
+      slide.addEventListener("pointerdown", () => { dragging = true; });
+      slide.addEventListener("pointerup", () => { dragging = false; if (this.state.draft) this.settle(); });
+      slide.addEventListener("input", () => { this.try({ [field.name]: round(to(slide.value / 1000)) }); if (!dragging) this.settleSoon(); });
+      slide.addEventListener("change", () => { if (dragging || !this.resting) this.settle(); dragging = false; });
+      set = (v) => {
+        if (document.activeElement !== number || number.value === "" || this.state.draft) number.value = v == null ? "" : String(+v.toPrecision(5));
+        const t = v == null ? 0.5 : from(v);
+        slide.value = Math.round(t * 1000);
+        slide.style.setProperty("--at", `${t * 100}%`);
+      };
+      number.placeholder = field.optional ? "told" : "";
+      box.append(label, el("span", {}, number, field.unit ? el("span", { class: "unit" }, ` ${field.unit}`) : ""), reset, slide, says);
+    }
+    this.fields.set(field.name, { field, box, set });
+    return box;
+  }
+
+  source() {
+    const file = el("input", { type: "file", class: "d-none", "aria-label": "Other photo", onchange: () => file.files[0] && this.state.otherPhoto(this.row.id, file.files[0]) });
+    const source = el("div", { class: "note" }, this.row.words || "No photo chosen");
+    this.root.append(source, file, el("button", { class: "act edge mb-2", type: "button", onclick: () => file.click() }, "Put another photo through"));
+  }
+
+  corners(field) {
+    const place = el("button", { class: "act edge", type: "button", id: "place-corners", onclick: () => this.state.emit("corners", field) }, "Place corners on the photo");
+    const whole = el("button", { class: "act", type: "button", onclick: () => { this.try({ corners: null }); this.settle(); } }, "Whole photo");
+    this.root.append(el("div", { class: "d-flex gap-1 my-2" }, place, whole));
+  }
+
+  mixing() {
+    const row = this.row;
+    const more = el("details", { class: "more" }, el("summary", {}, "Amount, mix and mask"));
+    more.open = row.amount < 1 || row.mix !== "replace" || !!row.mask;
+    const send = (values) => this.state.change({ kind: "mix", step_id: row.id, amount: this.row.amount, mix: this.row.mix, mask: this.row.mask, ...values });
+    const amount = el("input", { type: "number", min: 0, max: 100, step: 1, id: "set-amount", onchange: () => send({ amount: Math.max(0, Math.min(100, Number(amount.value) || 0)) / 100 }) });
+    const mode = el("select", { id: "set-mix", onchange: () => send({ mix: mode.value }) }, ...this.state.mixes.map((m) => el("option", {}, m)));
+    const made = this.state.threads.filter((t) => t.made && t.kind === "data");
+    const mask = el("select", { id: "set-mask", onchange: () => send({ mask: mask.value || null }) }, el("option", { value: "" }, "everywhere"), ...made.map((t) => el("option", { value: t.name }, t.title)));
+    const line = (name, node, unit = "") => el("div", { class: "control" }, el("label", { for: node.id }, name), el("span", {}, node, el("span", { class: "unit" }, unit)));
+    more.append(line("Amount", amount, " %"), line("Mix", mode), line("Limit to", mask));
+    this.mixNodes = { amount, mode, mask };
+    this.root.append(more);
+  }
+
+  update() {
+    const row = this.row;
+    if (!row) return;
+    const values = this.settings;
+    for (const { field, box, set } of this.fields.values()) {
+      set(values[field.name]);
+      box.classList.toggle("changed", JSON.stringify(values[field.name]) !== JSON.stringify(field.default));
+      box.hidden = !!field.when && !Object.entries(field.when).every(([k, allowed]) => allowed.includes(values[k]));
+      box.style.display = box.hidden ? "none" : "";
+    }
+    for (const shape of this.shapes) shape.update?.(values);
+    if (this.mixNodes && this.root.contains(this.mixNodes.amount)) {
+      this.mixNodes.amount.value = Math.round(row.amount * 100);
+      this.mixNodes.mode.value = row.mix;
+      this.mixNodes.mask.value = row.mask || "";
+    }
+    const power = this.root.querySelector("#switch-step");
+    if (power) power.replaceChildren(icon("power"), row.on ? "Switch off" : "Switch on");
+  }
+
+  notes() {
+    const row = this.row;
+    if (!row || !this.noteBox) return;
+    const found = this.state.figures.rows[row.id] || {};
+    const lines = [];
+    if (row.error || found.error) lines.push(el("div", { class: "note warn", role: "alert" }, row.error || found.error));
+    for (const w of found.warnings || []) lines.push(el("div", { class: "note warn" }, w));
+    const said = saying(row.step, found.figures || {}, this.state.figures.sheet);
+    if (said) lines.push(el("div", { class: "note" }, said));
+    this.noteBox.replaceChildren(...lines);
+  }
+}
+
+function saying(step, f, sheet) {
+  if (step === "straighten" && f.told_by) {
+    const by = { exif: "the perspective and the focal length the camera noted", perspective: "the perspective alone", size: "the size given", guess: "a guess" }[f.told_by];
+    return `Width to height ${f.aspect.toFixed(3)}${f.told_by === "size" ? "" : ` ± ${f.aspect_error_percent.toFixed(1)} %`}, from ${by}.`;
+  }
+  if (step === "light" && f.evenness_before != null) return `Evenness ${f.evenness_before.toFixed(1)} before, ${f.evenness_after.toFixed(1)} after (spread of L*; 0 is even).`;
+  if (step === "seamless" && sheet.seam_x_after != null) {
+    const n = (v) => v.toFixed(2);
+    return `Seam across ${n(sheet.seam_x_before)} before, ${n(sheet.seam_x_after)} after; down ${n(sheet.seam_y_before)} before, ${n(sheet.seam_y_after)} after. Up to 1 the join cannot be told.`;
+  }
+  if (step === "roughness" && f.spread != null) return `Varies by ${f.spread.toFixed(2)} over nine tenths of the surface.`;
+  return "";
+}
+export { svg };

@@ -1,0 +1,50 @@
+// The delivery sheet.
+import { get, post, since } from "../api.js";
+
+const megabytes = (n) => n > 1e6 ? `${(n / 1e6).toFixed(1)} MB` : `${Math.ceil(n / 1e3)} kB`;
+
+export function delivery(state) {
+  return () => ({
+    profiles: [], deliveries: [], chosen: "plain", size: 1024, aspect: 1, mm: [1000, 1000], job: null, error: "",
+    get sizes() { return [256, 512, 1024, 2048, 4096, 8192]; },
+    get running() { return !!this.job && ["waiting", "running"].includes(this.job.state); },
+    get percent() { return this.job ? Math.round(this.job.fraction * 100) : 0; },
+    get jobWords() { return this.job ? `${this.percent} % · ${this.job.words} · ${this.job.seconds.toFixed(1)} s` : ""; },
+    get warnings() { return this.job?.result.manifest?.warnings || []; },
+    get sizeWords() {
+      const short = Math.round(this.aspect >= 1 ? this.size / this.aspect : this.size * this.aspect);
+      const [w, h] = this.aspect >= 1 ? [this.size, short] : [short, this.size];
+      return `${w} × ${h} texels, ${(this.size / Math.max(...this.mm) * 10).toFixed(1)} a centimetre`;
+    },
+    async open() { this.error = ""; this.$root.showModal(); await this.load(); },
+    close() { this.$root.close(); },
+    async load() {
+      try {
+        const found = await get(`${state.path}/deliveries`);
+        this.profiles = found.profiles.map((p) => ({ ...p, list: p.files.join(", "), chosen: String(p.name === this.chosen) }));
+        this.deliveries = found.deliveries.map((d) => ({ ...d, address: `/api/deliveries/${d.id}/file`, facts: `${megabytes(d.bytes)} · ${since(d.at)}` }));
+        this.aspect = found.aspect;
+        this.mm = found.size_mm;
+      } catch (e) { this.error = e.message; }
+    },
+    choose(p) { this.chosen = p.name; this.profiles = this.profiles.map((q) => ({ ...q, chosen: String(q.name === p.name) })); },
+    async start() {
+      this.error = "";
+      try {
+        await state.settle();
+        this.job = await post(`${state.path}/deliver`, { profile: this.chosen, size: this.size });
+        this.watch();
+      } catch (e) { this.error = e.message; }
+    },
+    async watch() {
+      while (this.running) {
+        await new Promise((r) => setTimeout(r, 200));
+        try { this.job = await get(`/api/jobs/${this.job.id}`); } catch (e) { this.error = e.message; this.job = null; return; }
+        if (this.$refs.bar) this.$refs.bar.style.width = `${this.percent}%`;
+      }
+      await this.load();
+    },
+    async stop() { await post(`/api/jobs/${this.job.id}/cancel`); },
+    init() { document.getElementById("deliver").addEventListener("click", () => this.open()); },
+  });
+}

@@ -1,0 +1,254 @@
+// The surface on a form, under a light that can be turned. Shading only: every map comes from the application.
+import * as THREE from "/static/vendor/three/three.module.js";
+import { el } from "../api.js";
+import { Asking } from "./asking.js";
+
+export const FORMS = ["flat", "box", "ball", "cylinder", "draped cloth"];
+
+// An overcast quay with two lamps, made here: soft enough to judge colour, with edges for the gloss to catch.
+function surroundings(renderer) {
+  const w = 256, h = 128, data = new Float32Array(w * h * 4);
+  const lamp = (u, v, cu, cv, ru, rv) => { let d = Math.abs(u - cu); d = Math.min(d, 1 - d); return d < ru && Math.abs(v - cv) < rv ? 1 : 0; };
+  for (let y = 0; y < h; y++) for (let x = 0; x < w; x++) {
+    const u = x / w, v = y / h, up = 1 - v; // v = 0 is the top of a texture read from below: keep up = 1 above
+    const sky = up > 0.5 ? 0.55 + 0.5 * (up - 0.5) : 0.2 + 0.25 * up;
+    const light = 7 * lamp(u, up, 0.18, 0.74, 0.05, 0.1) + 4 * lamp(u, up, 0.62, 0.68, 0.09, 0.05) + 2.2 * lamp(u, up, 0.86, 0.8, 0.03, 0.14);
+    const i = (y * w + x) * 4;
+    data[i] = sky * (up > 0.5 ? 0.97 : 1.02) + light;
+    data[i + 1] = sky + light * 0.98;
+    data[i + 2] = sky * (up > 0.5 ? 1.04 : 0.95) + light * 0.95;
+    data[i + 3] = 1;
+  }
+  for (let y = 0; y < h / 2; y++) for (let k = 0; k < w * 4; k++) { const a = y * w * 4 + k, b = (h - 1 - y) * w * 4 + k; [data[a], data[b]] = [data[b], data[a]]; }
+  const texture = new THREE.DataTexture(data, w, h, THREE.RGBAFormat, THREE.FloatType);
+  texture.mapping = THREE.EquirectangularReflectionMapping;
+  texture.magFilter = texture.minFilter = THREE.LinearFilter;
+  texture.needsUpdate = true;
+  const maker = new THREE.PMREMGenerator(renderer);
+  const made = maker.fromEquirectangular(texture).texture;
+  texture.dispose();
+  maker.dispose();
+  return made;
+}
+
+// A cloth over a round post: a bell that hangs in folds. Positions only; normals are computed.
+function cloth(n) {
+  const shape = new THREE.PlaneGeometry(3.1, 3.1, n, n), p = shape.attributes.position;
+  for (let i = 0; i < p.count; i++) {
+    const x = p.getX(i), y = p.getY(i), r = Math.hypot(x, y), a = Math.atan2(y, x);
+    const hang = Math.max(0, r - 0.5), fold = Math.min(1, hang * 1.5);
+    const ring = Math.min(r, 0.5) + (1 - Math.exp(-hang * 1.35)) * 0.5 + fold * 0.11 * Math.sin(a * 7 + 0.6) * (0.6 + 0.4 * Math.sin(a * 3));
+    const z = 0.62 - 0.18 * Math.min(r, 0.5) ** 2 * 4 - hang * 0.86;
+    p.setXYZ(i, ring * Math.cos(a), z, -ring * Math.sin(a));
+  }
+  shape.computeVertexNormals();
+  return shape;
+}
+
+function makeForm(kind, fine) {
+  const n = fine ? 200 : 2;
+  // [geometry, repeats across the form at true size of 1: width and height of the UV square in scene units]
+  switch (kind) {
+    case "box": return [new THREE.BoxGeometry(1.35, 1.35, 1.35, n / 2, n / 2, n / 2), 1.35, 1.35];
+    case "ball": return [new THREE.SphereGeometry(0.98, Math.max(64, n), Math.max(48, n / 2)), 2 * Math.PI * 0.98, Math.PI * 0.98];
+    case "cylinder": return [new THREE.CylinderGeometry(0.72, 0.72, 1.75, Math.max(64, n), Math.max(1, n), false), 2 * Math.PI * 0.72, 1.75];
+    case "draped cloth": return [cloth(140), 3.1, 3.1];
+    default: return [new THREE.PlaneGeometry(2, 2, n, n), 2, 2];
+  }
+}
+
+export class FormView {
+  constructor(pane) {
+    this.pane = pane;
+    this.state = pane.state;
+    this.kind = "flat";
+    this.set = { repeats: 1, normal: 1, lift: 1 };
+    this.turn = [-0.2, -0.5];
+    this.away = 3.3;
+    this.light = [-0.5, 0.55];
+    this.canvas = document.createElement("canvas");
+    this.canvas.tabIndex = 0;
+    this.canvas.setAttribute("role", "img");
+    this.canvas.setAttribute("aria-label", "The surface on a form");
+    this.asking = new Asking(this.state, (a) => this.took(a), (m) => pane.say(m), (on) => pane.computing(on));
+    this.lamp = el("div", { class: "light", tabindex: 0, role: "slider", "aria-label": "Light direction", "aria-valuetext": "from the upper left", title: "Drag to turn the light" }, el("i"));
+    this.lamp.addEventListener("pointerdown", (e) => this.dragLamp(e));
+    this.lamp.addEventListener("keydown", (e) => this.key(e, true));
+    this.canvas.addEventListener("pointerdown", (e) => this.drag(e));
+    this.canvas.addEventListener("contextmenu", (e) => e.preventDefault());
+    this.canvas.addEventListener("wheel", (e) => { e.preventDefault(); this.away = Math.max(1.3, Math.min(8, this.away * 1.0012 ** e.deltaY)); this.draw(); }, { passive: false });
+    this.canvas.addEventListener("keydown", (e) => this.key(e, e.shiftKey));
+    this.tools = this.makeTools();
+    this.extra = [this.lamp, this.tools];
+  }
+
+  start() {
+    if (this.renderer) return true;
+    try { this.renderer = new THREE.WebGLRenderer({ canvas: this.canvas, antialias: true, preserveDrawingBuffer: true }); }
+    catch { this.pane.say("This browser gives no WebGL: the form cannot be shown. Flat, repeat and half shift work."); return false; }
+    this.renderer.setPixelRatio(Math.min(devicePixelRatio, 1.5));
+    this.renderer.outputColorSpace = THREE.SRGBColorSpace;
+    this.renderer.toneMapping = THREE.NeutralToneMapping;
+    this.scene = new THREE.Scene();
+    this.scene.environment = surroundings(this.renderer);
+    this.scene.environmentIntensity = 0.95;
+    this.camera = new THREE.PerspectiveCamera(38, 1, 0.1, 40);
+    this.sun = new THREE.DirectionalLight(0xfff6ea, 3.3);
+    this.scene.add(this.sun);
+    this.material = new THREE.MeshStandardMaterial({ roughness: 1, metalness: 1, side: THREE.DoubleSide });
+    this.material.envMapIntensity = 1;
+    this.mesh = new THREE.Mesh(new THREE.PlaneGeometry(0.001, 0.001), this.material);
+    this.mesh.visible = false;
+    this.scene.add(this.mesh);
+    this.textures = {};
+    this.shape();
+    return true;
+  }
+
+  makeTools() {
+    const slider = (name, key, low, high, step) => {
+      const input = el("input", { type: "range", class: "slide", min: low, max: high, step, value: this.set[key], "aria-label": name,
+        oninput: () => { this.set[key] = +input.value; input.style.setProperty("--at", `${((input.value - low) / (high - low)) * 100}%`); this.apply(); } });
+      input.style.setProperty("--at", `${((this.set[key] - low) / (high - low)) * 100}%`);
+      return el("label", {}, name, input);
+    };
+    const form = el("select", { "aria-label": "Form", onchange: () => { this.kind = form.value; this.shape(); this.apply(); } }, ...FORMS.map((f) => el("option", {}, f)));
+    return el("div", { class: "tools" }, el("label", {}, "Form", form), slider("Repeats", "repeats", 0.5, 6, 0.25), slider("Normal", "normal", 0, 3, 0.05), slider("Displace", "lift", 0, 3, 0.05));
+  }
+
+  resize() { if (this.start()) this.draw(); this.ask(); }
+  ask() { this.asking.ask("form", {}, [256, this.wantSize || 512]); }
+
+  took({ data }) {
+    if (!this.start()) return;
+    const head = new DataView(data), w = head.getUint32(0, true), h = head.getUint32(4, true), n = w * h;
+    this.mm = [head.getFloat32(8, true), head.getFloat32(12, true)];
+    this.depth = head.getFloat32(16, true);
+    let at = 20;
+    const part = (Type, count) => { const made = new Type(data.slice(at, at + count * Type.BYTES_PER_ELEMENT)); at += made.byteLength; return made; };
+    const base = part(Uint8Array, n * 4), orm = part(Uint8Array, n * 4), normal = part(Uint16Array, n * 4), height = part(Uint16Array, n);
+    this.put("map", base, w, h, THREE.RGBAFormat, THREE.UnsignedByteType, THREE.SRGBColorSpace);
+    this.put("orm", orm, w, h, THREE.RGBAFormat, THREE.UnsignedByteType);
+    this.put("normalMap", normal, w, h, THREE.RGBAFormat, THREE.HalfFloatType);
+    this.put("displacementMap", height, w, h, THREE.RedFormat, THREE.HalfFloatType);
+    const m = this.material, t = this.textures, fresh = !m.map;
+    m.map = t.map; m.aoMap = m.roughnessMap = m.metalnessMap = t.orm; m.normalMap = t.normalMap; m.displacementMap = t.displacementMap;
+    if (fresh) m.needsUpdate = true;
+    this.mesh.visible = true;
+    this.apply();
+    this.pane.painted(w);
+  }
+
+  // A texture keeps its place on the graphics card while its size stays; the old picture stays until the new one is in.
+  put(name, data, w, h, format, type, space = THREE.NoColorSpace) {
+    let t = this.textures[name];
+    if (!t || t.image.width !== w || t.image.height !== h) {
+      t?.dispose();
+      t = new THREE.DataTexture(data, w, h, format, type);
+      t.wrapS = t.wrapT = THREE.RepeatWrapping;
+      t.magFilter = THREE.LinearFilter;
+      t.minFilter = THREE.LinearMipmapLinearFilter;
+      t.generateMipmaps = true;
+      t.anisotropy = 4;
+      t.colorSpace = space;
+      t.flipY = false;
+      this.textures[name] = t;
+    } else t.image.data.set(data);
+    t.needsUpdate = true;
+  }
+
+  shape() {
+    if (!this.renderer) return;
+    const [geometry, width, height] = makeForm(this.kind, this.set.lift > 0);
+    this.mesh.geometry.dispose();
+    // Rows of the maps run from the top, texture rows from the bottom: turn v, here and not in the maps
+    this.uv = geometry.attributes.uv.array.slice();
+    this.mesh.geometry = geometry;
+    this.span = [width, height];
+    this.fine = this.set.lift > 0;
+  }
+
+  apply() {
+    if (!this.renderer || !this.mm) return;
+    if (this.set.lift > 0 !== this.fine) this.shape();
+    // At repeats = 1 the longer side of one repeat is as long as the flat form
+    const unit = 2 / Math.max(...this.mm) / this.set.repeats; // scene units per millimetre
+    const whole = this.kind === "ball" || this.kind === "cylinder";
+    let across = this.span[0] / (this.mm[0] * unit), down = this.span[1] / (this.mm[1] * unit);
+    if (whole) { across = Math.max(1, Math.round(across)); down = this.kind === "ball" ? down : down; }
+    const uv = this.mesh.geometry.attributes.uv;
+    for (let i = 0; i < uv.count; i++) uv.setXY(i, (this.uv[2 * i] - 0.5) * across + 0.5 * across, (0.5 - this.uv[2 * i + 1]) * down + 0.5 * down);
+    uv.needsUpdate = true;
+    const lift = this.depth * unit * this.set.lift;
+    this.material.displacementScale = lift;
+    this.material.displacementBias = -lift / 2;
+    // v runs down, so the bitangent does; green up then needs a turned sign
+    this.material.normalScale.set(this.set.normal, -this.set.normal);
+    this.draw();
+  }
+
+  draw() {
+    if (!this.renderer || this.pending) return;
+    this.pending = requestAnimationFrame(() => {
+      this.pending = 0;
+      const box = this.pane.node.getBoundingClientRect();
+      if (!box.width) return;
+      const size = this.renderer.getSize(new THREE.Vector2());
+      if (size.x !== Math.round(box.width) || size.y !== Math.round(box.height)) this.renderer.setSize(Math.round(box.width), Math.round(box.height), false);
+      this.renderer.setClearColor(new THREE.Color(getComputedStyle(this.pane.node).backgroundColor));
+      this.camera.aspect = box.width / box.height;
+      const away = this.away * Math.max(1, 1 / this.camera.aspect), [yaw, pitch] = this.turn;
+      this.camera.position.set(away * Math.sin(yaw) * Math.cos(pitch), -away * Math.sin(pitch), away * Math.cos(yaw) * Math.cos(pitch));
+      if (this.kind !== "flat") this.camera.position.y = away * Math.sin(-pitch * 0.6);
+      this.camera.lookAt(0, this.kind === "draped cloth" ? -0.1 : 0, 0);
+      this.camera.updateProjectionMatrix();
+      const [lx, ly] = this.light, r = Math.min(0.97, Math.hypot(lx, ly)), z = Math.sqrt(1 - r * r), norm = r / (Math.hypot(lx, ly) || 1);
+      this.sun.position.set(lx * norm, ly * norm, z).applyQuaternion(this.camera.quaternion).multiplyScalar(6);
+      this.lamp.firstChild.style.left = `${50 + lx * norm * 42}%`;
+      this.lamp.firstChild.style.top = `${50 - ly * norm * 42}%`;
+      this.renderer.render(this.scene, this.camera);
+      this.pane.node.dataset.frame = String(+(this.pane.node.dataset.frame || 0) + 1);
+    });
+  }
+
+  drag(event) {
+    this.pane.activate();
+    const light = event.button === 2 || event.altKey || event.shiftKey;
+    let last = [event.clientX, event.clientY];
+    const move = (e) => {
+      const dx = e.clientX - last[0], dy = e.clientY - last[1];
+      last = [e.clientX, e.clientY];
+      if (light) this.light = [this.light[0] + dx / 120, this.light[1] - dy / 120].map((v) => Math.max(-1, Math.min(1, v)));
+      else this.turn = [this.turn[0] - dx / 160, Math.max(-1.5, Math.min(1.5, this.turn[1] - dy / 160))];
+      this.draw();
+    };
+    this.canvas.setPointerCapture(event.pointerId);
+    this.canvas.addEventListener("pointermove", move);
+    this.canvas.addEventListener("pointerup", () => this.canvas.removeEventListener("pointermove", move), { once: true });
+  }
+
+  dragLamp(event) {
+    event.preventDefault();
+    const move = (e) => {
+      const box = this.lamp.getBoundingClientRect();
+      this.light = [((e.clientX - box.left) / box.width) * 2 - 1, 1 - ((e.clientY - box.top) / box.height) * 2].map((v) => Math.max(-1, Math.min(1, v)));
+      this.draw();
+    };
+    this.lamp.setPointerCapture(event.pointerId);
+    this.lamp.addEventListener("pointermove", move);
+    this.lamp.addEventListener("pointerup", () => this.lamp.removeEventListener("pointermove", move), { once: true });
+    move(event);
+  }
+
+  key(event, light) {
+    const by = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] }[event.key];
+    if (by && light) this.light = [this.light[0] + by[0] * 0.1, this.light[1] + by[1] * 0.1].map((v) => Math.max(-1, Math.min(1, v)));
+    else if (by) this.turn = [this.turn[0] + by[0] * 0.12, Math.max(-1.5, Math.min(1.5, this.turn[1] + by[1] * 0.12))];
+    else if (event.key === "+" || event.key === "=") this.away = Math.max(1.3, this.away * 0.85);
+    else if (event.key === "-") this.away = Math.min(8, this.away / 0.85);
+    else if (event.key === "0") { this.away = 3.3; this.turn = [-0.2, -0.5]; }
+    else return;
+    event.preventDefault();
+    this.draw();
+  }
+}

@@ -1,0 +1,107 @@
+// The material on the bench: what the application says it is, the chosen row, and the settings being tried.
+import { get, post, send, Failure } from "../api.js";
+
+export class State extends EventTarget {
+  constructor(ident) {
+    super();
+    this.ident = ident;
+    this.material = null;
+    this.steps = {};
+    this.mixes = [];
+    this.chosen = null;      // id of a row
+    this.draft = null;       // { step_id, settings } while a control moves
+    this.figures = { sheet: {}, maps: {}, rows: {} };
+    this.before = false;     // showing the state before the last change
+    this.queue = Promise.resolve();
+    this.figuresAsked = 0;
+  }
+
+  get path() { return `/api/materials/${this.ident}`; }
+  get weave() { return this.material.weave; }
+  get rows() { return this.material.weave.rows; }
+  get threads() { return this.material.weave.threads; }
+  row(id) { return this.rows.find((r) => r.id === id); }
+  emit(name, detail) { this.dispatchEvent(new CustomEvent(name, { detail })); }
+
+  async load() {
+    const [steps, material] = await Promise.all([get("/api/steps"), get(this.path)]);
+    this.steps = Object.fromEntries(steps.steps.map((s) => [s.name, s]));
+    this.mixes = steps.mixes;
+    this.take(material);
+    if (!this.row(this.chosen)) this.choose((this.rows.find((r) => r.step === "height") || this.rows[0])?.id);
+  }
+
+  take(material) {
+    this.parent = this.material && this.material.head !== material.head ? this.material.head : this.parent;
+    this.material = material;
+    this.draft = null;
+    if (this.chosen && !this.row(this.chosen)) this.chosen = this.rows[0]?.id ?? null;
+    this.emit("material");
+    this.askFigures();
+  }
+
+  choose(id) { this.chosen = id; this.emit("chosen"); }
+
+  // What to lay over the stored state in every question.
+  question() {
+    if (this.before && this.parent) return { entry: this.parent };
+    return this.draft ? { step_id: this.draft.step_id, settings: this.draft.settings } : {};
+  }
+
+  // A control moves: nothing is stored yet.
+  try(step_id, settings) {
+    const old = this.draft && this.draft.step_id === step_id ? this.draft.settings : {};
+    this.draft = { step_id, settings: { ...old, ...settings } };
+    this.emit("draft");
+  }
+
+  // The control rests: one entry in the history.
+  settle() {
+    if (!this.draft) return Promise.resolve();
+    const { step_id, settings } = this.draft;
+    return this.change({ kind: "settings", step_id, settings });
+  }
+
+  change(body) {
+    this.emit("saving");
+    return this.after(() => post(`${this.path}/change`, { base: this.material.head, ...body }));
+  }
+  undo() { return this.after(() => post(`${this.path}/undo`)); }
+  redo() { return this.after(() => post(`${this.path}/redo`)); }
+  goTo(entry) { return this.after(() => post(`${this.path}/goto`, { entry })); }
+  rename(name) { return this.after(() => post(`${this.path}/rename`, { name })); }
+  otherPhoto(step_id, file) {
+    const form = new FormData();
+    form.append("photo", file, file.name || "pasted.png");
+    form.append("base", this.material.head);
+    form.append("step_id", step_id);
+    this.emit("saving");
+    return this.after(() => send(`${this.path}/photo`, form));
+  }
+
+  // Writes go one after another, each on the state that the one before it left.
+  after(work) {
+    this.queue = this.queue.then(async () => {
+      try {
+        this.take(await work());
+        this.emit("saved");
+      } catch (error) {
+        if (error instanceof Failure && error.body.conflict) this.emit("clash", error.body.kept);
+        else { this.draft = null; this.emit("material"); this.emit("fault", error.message); }
+      }
+    });
+    return this.queue;
+  }
+
+  async askFigures() {
+    const turn = ++this.figuresAsked;
+    await new Promise((r) => setTimeout(r, 500));
+    if (turn !== this.figuresAsked || this.draft) return;
+    try {
+      const response = await fetch(`${this.path}/figures?view=figures-${this.tab}&sequence=${turn}`);
+      if (!response.ok || response.status === 204 || turn !== this.figuresAsked) return;
+      this.figures = await response.json();
+      this.emit("figures");
+    } catch { /* asked again after the next change */ }
+  }
+}

@@ -1,0 +1,56 @@
+// Every map small, with its warnings.
+import { el } from "../api.js";
+
+export class Strip {
+  constructor(root, state, table) {
+    this.root = root;
+    this.state = state;
+    this.table = table;
+    this.nodes = new Map();
+    state.addEventListener("material", () => this.draw());
+    state.addEventListener("figures", () => this.words());
+    state.addEventListener("active", () => this.mark());
+  }
+
+  draw() {
+    const { threads } = this.state, material = this.state.material;
+    for (const thread of threads) {
+      if (!this.nodes.has(thread.name)) {
+        const picture = el("img", { alt: "", hidden: true });
+        const node = el("button", { class: "map", type: "button", "data-thread": thread.name, "data-dye": thread.dye, onclick: () => this.show(thread.name) },
+          el("span", { class: "swatch" }, picture), el("span", {}, el("b", {}, thread.title), el("small", { class: "facts" }), el("small", { class: "warn" })));
+        this.nodes.set(thread.name, { node, picture });
+      }
+      const { node, picture } = this.nodes.get(thread.name);
+      node.classList.toggle("unmade", !thread.made);
+      node.disabled = !thread.made;
+      node.querySelector(".facts").textContent = thread.made ? { height: "16 bit", normal: "green up", base: "sRGB" }[thread.name] || "" : "no step makes it";
+      if (!thread.made) continue;
+      // The old picture stays until the new one is there
+      const next = new Image();
+      next.onload = () => { if (material === this.state.material) { picture.src = next.src; picture.hidden = false; } };
+      next.src = `${this.state.path}/map/${thread.name}.png?size=120&entry=${material.head}`;
+    }
+    this.root.replaceChildren(...threads.map((t) => this.nodes.get(t.name).node));
+    this.words();
+    this.mark();
+  }
+
+  words() {
+    for (const [name, { node }] of this.nodes) node.querySelector(".warn").textContent = (this.state.figures.maps[name] || []).join(", ");
+  }
+
+  mark() {
+    const pane = this.table.active;
+    for (const [name, { node }] of this.nodes) node.setAttribute("aria-pressed", !!pane && pane.view !== "form" && pane.thread === name);
+  }
+
+  show(name) {
+    const pane = this.table.active;
+    pane.thread = name;
+    if (["form", "photo"].includes(pane.view)) pane.show("flat");
+    else pane.refresh();
+    this.table.remember();
+    this.mark();
+  }
+}
