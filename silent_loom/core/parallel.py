@@ -27,7 +27,9 @@ _pool = ThreadPoolExecutor(WORKERS, thread_name_prefix="band")
 
 def kernel(function: Callable[P, R]) -> Callable[P, R]:
     """Compile a serial loop: float32, lock released, kept on disk."""
-    compiled: Callable[P, R] = numba.njit(nogil=True, cache=True, fastmath={"contract", "arcp", "nsz", "reassoc"})(function)
+    compiled: Callable[P, R] = numba.njit(
+        nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz", "reassoc"}
+    )(function)
     return compiled
 
 
@@ -148,7 +150,8 @@ def over_rows(rows: int, work: Callable[[int, int], Any], task: Task = IDLE, lea
     cost : float
         Rough milliseconds for 64 rows, to keep a band under about 30 ms.
     """
-    band = max(least, min(-(-rows // WORKERS), int(64 * 30 / max(cost, 1e-3))))
+    rounds = max(1, -(-rows * cost // (64 * 30 * WORKERS)))  # of one band for every worker, none left idle
+    band = max(least, int(-(-rows // (WORKERS * rounds))))
     starts = list(range(0, rows, band))
     if len(starts) == 1:
         task.checkpoint()

@@ -22,8 +22,8 @@ def _on_connect(connection: Any, _record: Any) -> None:
     cursor.close()
 
 
-def open_database(path: Path) -> sessionmaker[Session]:
-    """Sessions on a database file, made or brought up to date.
+def open_database(path: Path) -> tuple[sessionmaker[Session], sessionmaker[Session]]:
+    """Sessions for reading and for writing on a database file, made or brought up to date.
 
     Raises
     ------
@@ -36,7 +36,7 @@ def open_database(path: Path) -> sessionmaker[Session]:
     # Writers take their lock at once: two windows queue up, and neither fails half-way for having read first.
     @sa.event.listens_for(engine, "begin")
     def _begin(connection: sa.Connection) -> None:
-        connection.exec_driver_sql("BEGIN IMMEDIATE" if connection.get_execution_options().get("writes", True) else "BEGIN")
+        connection.exec_driver_sql("BEGIN IMMEDIATE" if connection.get_execution_options().get("writes") else "BEGIN")
 
     sa.event.listen(engine, "connect", lambda c, _r: setattr(c, "isolation_level", None))
     try:
@@ -48,7 +48,7 @@ def open_database(path: Path) -> sessionmaker[Session]:
                 _upgrade(connection)
     except sa.exc.DatabaseError as error:
         raise LoomError(f"this is not a Silent Loom database, or it is damaged ({error.orig})", str(path), "Start with another data folder.") from None
-    return sessionmaker(engine, expire_on_commit=False)
+    return sessionmaker(engine, expire_on_commit=False), sessionmaker(engine.execution_options(writes=True), expire_on_commit=False)
 
 
 def _upgrade(connection: sa.Connection) -> None:

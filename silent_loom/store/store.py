@@ -94,7 +94,7 @@ class Store:
         self.folder, self.limits = folder, limits or Limits()
         self.blobs = Blobs(folder / "blobs")
         (folder / "deliveries").mkdir(exist_ok=True)
-        self._sessions = open_database(folder / "loom.sqlite")
+        self._sessions, self._writes = open_database(folder / "loom.sqlite")
         self._writing = threading.Lock()  # one writer at a time in this process; SQLite sees to others
         self.sources = StoredSources(self)
 
@@ -122,7 +122,7 @@ class Store:
                 path.unlink(missing_ok=True)
             raise
         info = info_of(picture)
-        with self._writing, self._sessions.begin() as session:
+        with self._writing, self._writes.begin() as session:
             if session.get(t.Blob, digest) is None:
                 session.add(
                     t.Blob(
@@ -156,7 +156,7 @@ class Store:
     def create(self, name: str, weave: Weave, label: str = "Begun") -> State:
         """A new material."""
         ident = secrets.token_hex(6)
-        with self._writing, self._sessions.begin() as session:
+        with self._writing, self._writes.begin() as session:
             session.add(t.Material(id=ident, name=_name(name), head_id=0))
             session.flush()
             entry = t.Entry(material_id=ident, label=label, weave=weave.model_dump_json())
@@ -191,7 +191,7 @@ class Store:
             The material had moved on from ``base``; the change is then kept beside the line.
         Missing
         """
-        with self._writing, self._sessions.begin() as session:
+        with self._writing, self._writes.begin() as session:
             material = self._material(session, ident)
             parent = self._entry(session, ident, base)
             entry = t.Entry(material_id=ident, parent_id=base, label=label[:300], weave=weave.model_dump_json(), aside=material.head_id != base)
@@ -228,7 +228,7 @@ class Store:
         return self._move(ident, there)
 
     def _move(self, ident: str, to: Callable[[Session, t.Entry], int | None]) -> State:
-        with self._writing, self._sessions.begin() as session:
+        with self._writing, self._writes.begin() as session:
             material = self._material(session, ident)
             target = to(session, self._entry(session, ident, material.head_id))
             if target is not None:
@@ -252,7 +252,7 @@ class Store:
             return Weave.model_validate_json(self._entry(session, ident, entry_id).weave)
 
     def rename(self, ident: str, name: str) -> State:
-        with self._writing, self._sessions.begin() as session:
+        with self._writing, self._writes.begin() as session:
             material = self._material(session, ident)
             material.name, material.updated_at = _name(name), t.now()
             return self._state(session, ident)
@@ -264,12 +264,12 @@ class Store:
 
     def put_in_bin(self, ident: str) -> State:
         """Out of sight, and nothing lost."""
-        with self._writing, self._sessions.begin() as session:
+        with self._writing, self._writes.begin() as session:
             self._material(session, ident).deleted_at = t.now()
             return self._state(session, ident)
 
     def restore(self, ident: str) -> State:
-        with self._writing, self._sessions.begin() as session:
+        with self._writing, self._writes.begin() as session:
             material = self._material(session, ident)
             material.deleted_at, material.updated_at = None, t.now()
             return self._state(session, ident)
@@ -282,14 +282,14 @@ class Store:
         return None if kept is None else Decision.from_bytes(kept.body)
 
     def put_decision(self, key: str, decision: Decision) -> None:
-        with self._writing, self._sessions.begin() as session:
+        with self._writing, self._writes.begin() as session:
             if session.get(t.KeptDecision, key) is None:
                 session.add(t.KeptDecision(key=key, body=decision.to_bytes()))
 
     def add_delivery(self, material: str, file: str, profile: str, size: int) -> t.Delivery:
         path = self.folder / "deliveries" / file
         row = t.Delivery(id=secrets.token_hex(6), material_id=material, file=file, profile=profile, size=size, bytes=path.stat().st_size)
-        with self._writing, self._sessions.begin() as session:
+        with self._writing, self._writes.begin() as session:
             session.add(row)
         return row
 

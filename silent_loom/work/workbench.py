@@ -31,7 +31,7 @@ from silent_loom.core.images import Image, Kind
 from silent_loom.core.parallel import Lane, Task
 from silent_loom.core.picture import lit
 from silent_loom.core.tiling.repetition_meter import repetition
-from silent_loom.core.weave import threads
+from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.cache import Cache
 from silent_loom.core.weave.evaluate import Evaluator, Plan
 from silent_loom.core.weave.model import Weave
@@ -71,6 +71,8 @@ class Workbench:
         self.jobs = Jobs(self.lane)
         self.decisions = StoredDecisions(store)
         self.evaluator = Evaluator(store.sources, Cache(cache_bytes), self.decisions)
+        # A control above a cut that is being dragged: its first small answer decides at half the size
+        self.quick = Evaluator(store.sources, self.evaluator.cache, None, decision_size=512)
         self.ready = threading.Event()
         """Set when all kernels are compiled or loaded."""
         self._views: dict[str, tuple[int, Task]] = {}
@@ -118,13 +120,21 @@ class Workbench:
         with self._asking(view, sequence, draft is not None) as task:
             return work(weave, task)
 
+    def _for(self, weave: Weave, draft: Draft | None, size: int) -> Evaluator:
+        """The evaluator that answers: the quick one for small passing answers to changes above a step that cuts."""
+        if draft is None or size > 512:
+            return self.evaluator
+        at = weave.index(draft.step_id)
+        below = any(e.on and registry.step(e.step).geometric and registry.step(e.step).decision_scale > 0 for e in weave.steps[at:])
+        return self.quick if below else self.evaluator
+
     # --- maps -------------------------------------------------------------------------------------------------
 
     def map_rgba(self, ident: str, thread: str, size: int, *, below: str | None = None, **how: Any) -> tuple[bytes, dict[str, Any]]:
         """A map as RGBA bytes, row by row, and its facts."""
 
         def work(weave: Weave, task: Task) -> tuple[bytes, dict[str, Any]]:
-            image = self.evaluator.ask(weave, thread, size, task, below=below)
+            image = self._for(weave, how.get("draft"), size).ask(weave, thread, size, task, below=below)
             facts = {"width": image.width, "height": image.height, "size_mm": image.size_mm, "wraps": image.wraps}
             return rgba(image, thread, depth_of(weave), task).tobytes(), facts
 
@@ -152,7 +162,7 @@ class Workbench:
         def work(weave: Weave, task: Task) -> bytes:
             plan = self.evaluator.plan(weave)
             present = [t for t in ("base", "height", "normal", "roughness", "metallic", "occlusion") if t in plan.threads]
-            maps = self.evaluator.ask_many(weave, present, size, task)
+            maps = self._for(weave, how.get("draft"), size).ask_many(weave, present, size, task)
             first = next(iter(maps.values()))
             w, h, depth = first.width, first.height, depth_of(weave)
 

@@ -16,6 +16,7 @@ import OpenImageIO as oiio
 from numpy.typing import NDArray
 from PIL import Image as Pillow
 
+from silent_loom.core.colour import encode_one
 from silent_loom.core.errors import FileError
 from silent_loom.core.files.place import drop, place
 from silent_loom.core.images import Floats
@@ -68,10 +69,7 @@ def _quantise(src, out, top, colour, dither, counts, y0, y1):  # type: ignore[no
                         clipped += 1
                     v = np.float32(1)
                 if colour and k < 3:
-                    if v <= np.float32(0.0031308):
-                        v = v * np.float32(12.92)
-                    else:
-                        v = np.float32(1.055) * v ** np.float32(1.0 / 2.4) - np.float32(0.055)
+                    v = encode_one(v)
                 v = v * top
                 if dither:
                     h = np.uint32(x) * np.uint32(0x9E3779B1) ^ np.uint32(y) * np.uint32(0x85EBCA77) ^ np.uint32(k * 7919 + 1)

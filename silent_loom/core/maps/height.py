@@ -54,6 +54,7 @@ class Height(MapStep[HeightSettings]):
     title = "Height"
     sentence = "Reads height from the picture. A photo shows light, not depth: weigh the feature sizes until the form looks right."
     decides = True
+    decision_scale = 0.5
     Settings = HeightSettings
 
     def reads(self, s: HeightSettings) -> tuple[str, ...]:

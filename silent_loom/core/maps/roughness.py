@@ -40,6 +40,7 @@ class Roughness(MapStep[RoughnessSettings]):
     title = "Roughness"
     sentence = "How matt the surface is, read from another thread through a curve."
     decides = True
+    decision_scale = 0.5
     Settings = RoughnessSettings
 
     def reads(self, s: RoughnessSettings) -> tuple[str, ...]:

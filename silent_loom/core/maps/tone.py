@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 from pydantic import model_validator
 
-from silent_loom.core.colour import LUMA
+from silent_loom.core.colour import LUMA, decode_one, encode_one
 from silent_loom.core.images import Image, Kind
 from silent_loom.core.parallel import Task, kernel, over_rows
 from silent_loom.core.weave.decision import Decision
@@ -95,28 +95,14 @@ def hue_saturation(degrees: float, saturation: float) -> np.ndarray[tuple[int, i
 
 
 @kernel
-def _to_srgb(v):  # type: ignore[no-untyped-def]
-    a = abs(v)
-    r = a * np.float32(12.92) if a <= np.float32(0.0031308) else np.float32(1.055) * a ** np.float32(1 / 2.4) - np.float32(0.055)
-    return r if v >= 0 else -r
-
-
-@kernel
-def _to_linear(v):  # type: ignore[no-untyped-def]
-    a = abs(v)
-    r = a / np.float32(12.92) if a <= np.float32(0.04045) else ((a + np.float32(0.055)) / np.float32(1.055)) ** np.float32(2.4)
-    return r if v >= 0 else -r
-
-
-@kernel
 def _colour(src, m, black, scale, gamma, slope, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(src.shape[1]):
             r, g, b = src[y, x, 0], src[y, x, 1], src[y, x, 2]
             for k in range(3):
-                v = _to_srgb(m[k, 0] * r + m[k, 1] * g + m[k, 2] * b)
+                v = encode_one(m[k, 0] * r + m[k, 1] * g + m[k, 2] * b)
                 v = (v - black) * scale
                 if gamma != np.float32(1):
                     v = abs(v) ** gamma if v >= 0 else -(abs(v) ** gamma)
                 v = (v - np.float32(0.5)) * slope + np.float32(0.5)
-                out[y, x, k] = _to_linear(v)
+                out[y, x, k] = decode_one(v)

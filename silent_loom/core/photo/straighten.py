@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import lru_cache
 from typing import Literal
 
 import numpy as np
@@ -55,6 +56,7 @@ class Straighten(CarryStep[StraightenSettings]):
     title = "Straighten"
     sentence = "Makes a tilted rectangle flat, in its true proportions, and states its real size."
     decides = True
+    decision_scale = 0.0
     Settings = StraightenSettings
 
     def geometry(self, s: StraightenSettings, before: Geometry, sources: Sources) -> Geometry:
@@ -69,9 +71,8 @@ class Straighten(CarryStep[StraightenSettings]):
             return Proportions(s.width_mm / s.height_mm, 0.0, "size")
         if s.corners is None:
             return Proportions(before.size_mm[0] / before.size_mm[1], 0.0, "size")
-        w, h = before.native or before.at_longer_side(4096)
         try:
-            return proportions(pixel_corners(s.corners, w, h), w, h, before.focal_px, before.focal_error)
+            return _told(s.corners, before)
         except ValueError as error:
             raise WeaveError(str(error), self.title, "Drag the corners apart.") from None
 
@@ -99,10 +100,9 @@ class Straighten(CarryStep[StraightenSettings]):
         self, s: StraightenSettings, before: Geometry, after: Geometry, texels: tuple[int, int]
     ) -> tuple[int, int]:
         native = before.native or before.texels(min(after.size_mm[0] / texels[0], after.size_mm[1] / texels[1]))
-        m = self._to_photo(s, before, after)
-        density = min(
-            _density(m, x, y, after.size_mm, texels, native) for x in (0.0, 0.5, 1.0) for y in (0.0, 0.5, 1.0)
-        )
+        # Density goes with the inverse of the size, so one figure for the geometry serves every size
+        unit = _least_density(self, s, before, after, native)
+        density = unit / np.sqrt(texels[0] * texels[1])
         return reduced(native, max(0, int(np.floor(np.log2(max(density, 1e-6)) + 1e-6))))
 
     def decide(self, s: StraightenSettings, inputs: Mapping[str, Image], geometry: Geometry, task: Task) -> Decision:
@@ -119,6 +119,21 @@ class Straighten(CarryStep[StraightenSettings]):
         to_parts = m @ np.diag([sheet.after.size_mm[0] / sheet.width, sheet.after.size_mm[1] / sheet.height, 1.0])
         to_texels = np.diag([image.width, image.height, 1.0]) @ to_parts
         return warp_homography(image, to_texels, sheet.width, sheet.height, sheet.after.size_mm, task)
+
+
+@lru_cache(512)
+def _told(corners: Corners, before: Geometry) -> Proportions:
+    w, h = before.native or before.at_longer_side(4096)
+    return proportions(pixel_corners(corners, w, h), w, h, before.focal_px, before.focal_error)
+
+
+@lru_cache(512)
+def _least_density(step: Straighten, s: StraightenSettings, before: Geometry, after: Geometry, native: tuple[int, int]) -> float:
+    """Fewest photo pixels per result texel anywhere, for a result of one texel."""
+    m = step._to_photo(s, before, after)
+    side = after.at_longer_side(1024)
+    places = [(x, y) for x in (0.0, 0.5, 1.0) for y in (0.0, 0.5, 1.0)]
+    return min(_density(m, x, y, after.size_mm, side, native) for x, y in places) * float(np.sqrt(side[0] * side[1]))
 
 
 def _density(

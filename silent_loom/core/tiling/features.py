@@ -6,7 +6,6 @@ import numpy as np
 
 from silent_loom.core.colour import lab
 from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.parallel import both
 
 
 def features(image: Image) -> Floats:
@@ -15,9 +14,9 @@ def features(image: Image) -> Floats:
     Colour becomes CIE L*a*b* in units of 100 L*; normals their slopes x and y; data is scaled by its own spread.
     """
     if image.kind is Kind.COLOUR:
-        p, n = image.pixels, image.height
-        halves = both(lambda: lab(p[: n // 2]), lambda: lab(p[n // 2 :]))
-        return np.ascontiguousarray(np.concatenate(halves) / np.float32(100))
+        planes = lab(image.pixels)
+        planes *= np.float32(0.01)
+        return planes
     if image.kind is Kind.NORMAL:
         return np.ascontiguousarray(image.pixels[..., :2])
     spread = float(np.std(image.pixels[::4, ::4])) or 1.0

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.images import Floats, Image, Kind
+from silent_loom.core.images import Floats, Kind
 from silent_loom.core.parallel import Task, kernel, over_rows
 from silent_loom.core.resample import blur
 from silent_loom.core.weave.mixing import from_slopes, slopes
@@ -22,18 +22,31 @@ def _mask(path, out, y0, y1):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _weigh_band(a, b, w, va, vb, vab, low, high, gain_on, out, y0, y1):  # type: ignore[no-untyped-def]
+def _weigh_band(a, b, w, v, low, high, gain_on, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(w.shape[1]):
             t = np.float32(1) - (np.float32(1) - w[y, x] * low[x]) * high[x]
             g = np.float32(1)
             if gain_on and 0.002 < t < 0.998:
-                want = t * va[y, x] + (1 - t) * vb[y, x]
-                have = t * t * va[y, x] + (1 - t) * (1 - t) * vb[y, x] + 2 * t * (1 - t) * vab[y, x]
+                aa, bb, ab = v[y, x, 0], v[y, x, 1], v[y, x, 2]
+                want = t * aa + (1 - t) * bb
+                have = t * t * aa + (1 - t) * (1 - t) * bb + 2 * t * (1 - t) * ab
                 g = min(np.sqrt(want / max(have, np.float32(1e-12))), np.float32(1.5)) if want > 1e-12 else np.float32(1)
                 g = max(g, np.float32(1))
             for k in range(a.shape[2]):
                 out[y, x, k] += g * (t * a[y, x, k] + (1 - t) * b[y, x, k])
+
+
+@kernel
+def _moments(a, b, out, y0, y1):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        for x in range(a.shape[1]):
+            aa, bb, ab = np.float32(0), np.float32(0), np.float32(0)
+            for k in range(a.shape[2]):
+                aa += a[y, x, k] * a[y, x, k]
+                bb += b[y, x, k] * b[y, x, k]
+                ab += a[y, x, k] * b[y, x, k]
+            out[y, x, 0], out[y, x, 1], out[y, x, 2] = aa, bb, ab
 
 
 def _ease(x: NDArray[np.float64]) -> Floats:
@@ -85,7 +98,7 @@ def join_strip(first: Floats, second: Floats, path: NDArray[np.float64], softnes
         return np.ascontiguousarray(blur(widened, s, False, task)[pad:-pad])
 
     rest_a, rest_b = first, second
-    empty = np.zeros((1, 1), np.float32)
+    empty = np.zeros((1, 1, 3), np.float32)
     parts: list[tuple[Floats, Floats, float, bool]] = []
     for i, s in enumerate(reversed(sigmas)):  # finest first: each blur works on what the last one left
         soft_a, soft_b = smooth(rest_a, s), smooth(rest_b, s)
@@ -98,39 +111,45 @@ def join_strip(first: Floats, second: Floats, path: NDArray[np.float64], softnes
         w = smooth(mask, width)
         if keep and width > 1.0:
             s = max(2.0, 2.0 * width)
-            va, vb = smooth(np.square(a).sum(2), s), smooth(np.square(b).sum(2), s)
-            vab = smooth((a * b).sum(2), s)
+            moments = np.empty((rows, n, 3), np.float32)
+            over_rows(rows, lambda y0, y1: _moments(a, b, moments, y0, y1), task)  # noqa: B023
+            moments = smooth(moments, s)
         else:
-            keep, va, vb, vab = False, empty, empty, empty
-        over_rows(rows, lambda y0, y1: _weigh_band(a, b, w, va, vb, vab, low, high, keep, out, y0, y1), task)  # noqa: B023
+            keep, moments = False, empty
+        over_rows(rows, lambda y0, y1: _weigh_band(a, b, w, moments, low, high, keep, out, y0, y1), task)  # noqa: B023
     return out
 
 
-def join_image(image: Image, keep: int, path: NDArray[np.float64], softness: float, closed: bool, task: Task) -> Floats:
-    """Close a sheet from left to right: its last ``W − keep`` columns are laid over its first and joined there.
+def closed_along(
+    pixels: Floats, kind: Kind, axis: int, keep: int, path: NDArray[np.float64], softness: float, closed: bool, task: Task
+) -> Floats:
+    """Close a sheet along an axis: its last lines are laid over its first and joined there.
 
     Parameters
     ----------
-    image : Image
-        Of width W.
+    pixels : array, shape (H, W, C)
+    kind : Kind
+        Ids are cut hard; normals are joined as slopes.
+    axis : int
+        1 to close from left to right, 0 from top to bottom.
     keep : int
-        Width of the result.
+        Width (height) of the result; what is beyond it is the overlap.
     path, softness, closed
-        See `join_strip`.
-
-    Returns
-    -------
-    array, shape (H, keep, C)
+        See `join_strip`; the path runs across the axis.
     """
-    n = image.width - keep
-    p = image.pixels
-    if image.kind is Kind.ID:
+    n = pixels.shape[axis] - keep
+    turned = axis == 0
+    near, far, rest = (pixels[:n], pixels[keep:], pixels[n:keep]) if turned else (pixels[:, :n], pixels[:, keep:], pixels[:, n:keep])
+
+    def rows(a: Floats) -> Floats:
+        return np.ascontiguousarray(a.transpose(1, 0, 2) if turned else a)
+
+    if kind is Kind.ID:
         left = np.arange(n)[None, :] + 0.5 < path[:, None]
-        strip = np.where(left[..., None], p[:, keep:], p[:, :n])
-        return np.ascontiguousarray(np.concatenate([strip, p[:, n:keep]], 1))
-    if image.kind is Kind.NORMAL:
-        s = slopes(p).astype(np.float32)
-        strip = join_strip(np.ascontiguousarray(s[:, :n]), np.ascontiguousarray(s[:, keep:]), path, softness, closed, task)
-        return np.ascontiguousarray(np.concatenate([from_slopes(strip), p[:, n:keep]], 1))
-    strip = join_strip(np.ascontiguousarray(p[:, :n]), np.ascontiguousarray(p[:, keep:]), path, softness, closed, task)
-    return np.ascontiguousarray(np.concatenate([strip, p[:, n:keep]], 1))
+        strip = np.where(left[..., None], rows(far), rows(near))
+    elif kind is Kind.NORMAL:
+        flat = [np.ascontiguousarray(slopes(rows(a)), dtype=np.float32) for a in (near, far)]
+        strip = from_slopes(join_strip(flat[0], flat[1], path, softness, closed, task))
+    else:
+        strip = join_strip(rows(near), rows(far), path, softness, closed, task)
+    return np.concatenate([strip.transpose(1, 0, 2) if turned else strip, rest], axis)

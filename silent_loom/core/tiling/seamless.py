@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,7 +13,7 @@ from silent_loom.core.parallel import Task
 from silent_loom.core.resample import blur
 from silent_loom.core.tiling.cut import lowest_cut
 from silent_loom.core.tiling.features import features
-from silent_loom.core.tiling.join import join_image
+from silent_loom.core.tiling.join import closed_along
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
@@ -131,10 +131,8 @@ class Seamless(CarryStep[SeamlessSettings]):
     def carry(self, s: SeamlessSettings, image: Image, decision: Decision, sheet: Sheet, task: Task) -> Image:
         path_x, path_y = self.paths(s, decision, sheet.width, sheet.height)
         n, m = image.width - sheet.width, image.height - sheet.height
-        half = join_image(image, sheet.width, path_x, max(0.45, s.softness * n), False, task)
-        upright = replace(image, pixels=np.ascontiguousarray(half.transpose(1, 0, 2)))
-        done = join_image(upright, sheet.height, path_y, max(0.45, s.softness * m), True, task)
-        pixels = np.ascontiguousarray(done.transpose(1, 0, 2))
+        half = closed_along(image.pixels, image.kind, 1, sheet.width, path_x, max(0.45, s.softness * n), False, task)
+        pixels = closed_along(half, image.kind, 0, sheet.height, path_y, max(0.45, s.softness * m), True, task)
         return Image(pixels, image.kind, sheet.after.size_mm, True)
 
 

@@ -37,6 +37,8 @@ class Row:
     present: tuple[str, ...]
     """Threads that exist above the row."""
     error: WeaveError | None = None
+    settings_key: str = ""
+    """The settings, in one canonical piece of text."""
 
 
 @dataclass(frozen=True)
@@ -46,6 +48,8 @@ class Plan:
     rows: tuple[Row, ...]
     geometry: Geometry
     threads: tuple[str, ...]
+    keys: dict[Any, str] = field(default_factory=dict, compare=False, repr=False)
+    """Keys found so far; a plan never changes."""
 
     def error(self) -> WeaveError | None:
         return next((r.error for r in self.rows if r.error), None)
@@ -125,7 +129,7 @@ class Evaluator:
                         geometry = step.geometry(settings, geometry, self.sources)
                     except WeaveError as found:
                         error = found
-            rows.append(Row(entry, step, settings, before, geometry, reads, writes, tuple(present), error))
+            rows.append(Row(entry, step, settings, before, geometry, reads, writes, tuple(present), error, settings.model_dump_json()))
             present += [t for t in writes if t not in present]
         return Plan(tuple(rows), geometry, tuple(present))
 
@@ -201,8 +205,8 @@ class Evaluator:
     def _input_texels(self, row: Row, texels: tuple[int, int]) -> tuple[int, int]:
         return row.step.demand(row.settings, row.before, row.after, texels)
 
-    def _key(self, plan: Plan, at: int, thread: str, texels: tuple[int, int], memo: dict[Any, str] | None = None) -> str:
-        memo = {} if memo is None else memo
+    def _key(self, plan: Plan, at: int, thread: str, texels: tuple[int, int]) -> str:
+        memo = plan.keys
         place = (at, thread, texels)
         if place in memo:
             return memo[place]
@@ -214,33 +218,42 @@ class Evaluator:
             raise row.error
         step, entry = row.step, row.entry
         inputs = self._input_texels(row, texels)
-        parts: list[Any] = [step.name, step.version, row.settings.model_dump(mode="json"), thread, texels, row.after.size_mm]
+        parts: list[Any] = [step.name, step.version, row.settings_key, thread, texels, row.after.size_mm]
         if step.geometric:
-            parts.append(self._key(plan, i, thread, inputs, memo))
+            parts.append(self._key(plan, i, thread, inputs))
         else:
-            parts += [[t, self._key(plan, i, t, inputs, memo)] for t in row.reads]
+            parts += [[t, self._key(plan, i, t, inputs)] for t in row.reads]
             if self._mixes(entry):
-                parts += [entry.mix, entry.amount, self._key(plan, i, entry.mask, texels, memo) if entry.mask else None]
-                parts += [self._key(plan, i, thread, texels, memo) if thread in row.present else None]
+                parts += [entry.mix, entry.amount, self._key(plan, i, entry.mask, texels) if entry.mask else None]
+                parts += [self._key(plan, i, thread, texels) if thread in row.present else None]
         if step.decides:
-            parts.append(self._decision_key(plan, i, memo))
+            parts.append(self._decision_key(plan, i))
         memo[place] = _hash(*parts)
         return memo[place]
 
-    def _decision_key(self, plan: Plan, i: int, memo: dict[Any, str] | None = None) -> str:
+    def _decision_key(self, plan: Plan, i: int) -> str:
+        if ("decision", i) in plan.keys:
+            return plan.keys["decision", i]
         row = plan.rows[i]
-        texels = row.before.at_longer_side(self.decision_size)
-        return _hash(
+        texels = self._decision_texels(row)
+        plan.keys["decision", i] = _hash(
             "decision",
             row.step.name,
             row.step.version,
-            row.settings.model_dump(mode="json"),
-            [[t, self._key(plan, i, t, texels, memo)] for t in self._decision_reads(row)],
+            row.settings_key,
+            row.before.size_mm,
+            [[t, self._key(plan, i, t, texels)] for t in self._decision_reads(row)],
         )
+        return plan.keys["decision", i]
+
+    def _decision_texels(self, row: Row) -> tuple[int, int]:
+        return row.before.at_longer_side(max(16, round(self.decision_size * row.step.decision_scale)))
 
     def _decision_reads(self, row: Row) -> tuple[str, ...]:
         if not row.step.geometric:
             return row.reads
+        if row.step.decision_scale == 0:
+            return ()
         weights = getattr(row.settings, "weights", None)
         weigh = weights() if callable(weights) else {}
         return tuple(t for t in row.present if weigh.get(t, threads.spec(t).weight) > 0)
@@ -259,7 +272,7 @@ class Evaluator:
         kept = self.decisions.get(key)
         if kept is not None:
             return kept
-        texels = row.before.at_longer_side(self.decision_size)
+        texels = self._decision_texels(row)
         inputs = {t: self._value(plan, i, t, texels, task) for t in self._decision_reads(row)}
         task.checkpoint()
         started = time.perf_counter()

@@ -91,6 +91,8 @@ class Step(ABC, Generic[S]):
     geometric: ClassVar[bool] = False
     """True when it moves pixels: then it carries every thread present, and is on or off, never mixed."""
     decides: ClassVar[bool] = False
+    decision_scale: ClassVar[float] = 1.0
+    """Part of the decision size that is enough for what it decides; 0 when it needs no pixels at all."""
     Settings: ClassVar[type[Settings]]
 
     def reads(self, s: S) -> tuple[str, ...]:

@@ -64,7 +64,7 @@ export class FormView {
     this.kind = "flat";
     this.set = { repeats: 1, normal: 1, lift: 1 };
     this.turn = [-0.2, -0.5];
-    this.away = 3.3;
+    this.away = 3.7;
     this.light = [-0.5, 0.55];
     this.canvas = document.createElement("canvas");
     this.canvas.tabIndex = 0;
@@ -246,7 +246,7 @@ export class FormView {
     else if (by) this.turn = [this.turn[0] + by[0] * 0.12, Math.max(-1.5, Math.min(1.5, this.turn[1] + by[1] * 0.12))];
     else if (event.key === "+" || event.key === "=") this.away = Math.max(1.3, this.away * 0.85);
     else if (event.key === "-") this.away = Math.min(8, this.away / 0.85);
-    else if (event.key === "0") { this.away = 3.3; this.turn = [-0.2, -0.5]; }
+    else if (event.key === "0") { this.away = 3.7; this.turn = [-0.2, -0.5]; }
     else return;
     event.preventDefault();
     this.draw();
