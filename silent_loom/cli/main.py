@@ -16,7 +16,10 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 from silent_loom.core.errors import LoomError, SettingError
 
 app = typer.Typer(
-    add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help="From one photo to a complete, seamless, physically based map set."
+    add_completion=False,
+    no_args_is_help=True,
+    pretty_exceptions_enable=False,
+    help="From one photo to a complete, seamless, physically based map set.",
 )
 _err = Console(stderr=True)
 
@@ -44,7 +47,9 @@ def _write_report(path: Path, report: dict[str, Any]) -> None:
         partial.write_text(json.dumps(report, indent=2, ensure_ascii=False) + "\n", "utf-8")
         place(partial, path, replace=True)
     except OSError as error:
-        raise LoomError(f"the report cannot be written ({error.strerror})", str(path), "Check the folder and its rights.") from None
+        raise LoomError(
+            f"the report cannot be written ({error.strerror})", str(path), "Check the folder and its rights."
+        ) from None
     finally:
         drop(partial)
 
@@ -53,17 +58,26 @@ def _write_report(path: Path, report: dict[str, Any]) -> None:
 def derive(
     photo: Annotated[Path, typer.Argument(help="A photo: PNG, JPEG, TGA, TIFF, BMP, WebP, EXR or HDR.", show_default=False)],
     out: Annotated[Path, typer.Option("--out", help="Folder for the files; new or empty.", show_default=False)],
-    corners: Annotated[str | None, typer.Option(help="x1,y1,…,x4,y4 clockwise from top left, texel centres, (0,0) top left after the EXIF turn.")] = None,
+    corners: Annotated[
+        str | None,
+        typer.Option(help="x1,y1,…,x4,y4 clockwise from top left, texel centres, (0,0) top left after the EXIF turn."),
+    ] = None,
     size: Annotated[int, typer.Option(min=16, max=16384, help="Texels along the longer side of the finished repeat.")] = 1024,
     extent_mm: Annotated[float, typer.Option(help="Real width of the rectangle (of the whole photo without corners).")] = 1000.0,
     depth_mm: Annotated[float, typer.Option(help="From the deepest to the highest point.")] = 10.0,
     seamless: Annotated[SeamlessMethod, typer.Option(help="How the edges are made to meet.")] = SeamlessMethod.cut,
     square: Annotated[bool, typer.Option("--square", help="Crop to the centre square.")] = False,
     profile: Annotated[str, typer.Option(help="What the receiver wants: plain or gltf.")] = "plain",
-    set_: Annotated[list[str] | None, typer.Option("--set", metavar="STEP.SETTING=VALUE", help="Any setting of any step; may be given again.")] = None,
+    set_: Annotated[
+        list[str] | None,
+        typer.Option("--set", metavar="STEP.SETTING=VALUE", help="Any setting of any step; may be given again."),
+    ] = None,
     name: Annotated[str | None, typer.Option(help="First part of the file names; the photo's name otherwise.")] = None,
     report: Annotated[Path | None, typer.Option(help="Write figures and times there, as JSON.")] = None,
-    force: Annotated[bool, typer.Option("--force", help="Write beside what is in the folder; only an earlier run's own files are replaced.")] = False,
+    force: Annotated[
+        bool,
+        typer.Option("--force", help="Write beside what is in the folder; only an earlier run's own files are replaced."),
+    ] = False,
 ) -> None:
     """Derive a whole map set from a photo."""
     from silent_loom.core.delivery.names import file_name
@@ -120,7 +134,9 @@ def inspect(
 @app.command()
 def serve(
     demo: Annotated[bool, typer.Option("--demo", help="Start with the made-up materials of Skerry Light.")] = False,
-    data: Annotated[Path | None, typer.Option("--data", help="Folder for everything you make; the user's data folder otherwise.")] = None,
+    data: Annotated[
+        Path | None, typer.Option("--data", help="Folder for everything you make; the user's data folder otherwise.")
+    ] = None,
     host: Annotated[str, typer.Option(help="Address to listen on; loopback unless told otherwise.")] = "127.0.0.1",
     port: Annotated[int, typer.Option(min=0, max=65535, help="Port; 0 takes a free one.")] = 8321,
 ) -> None:
@@ -150,5 +166,8 @@ def main() -> None:
         if show is not None:
             print(f"error: {' '.join(str(show()).split())}", file=sys.stderr)
             sys.exit(getattr(error, "exit_code", 2))
-        print(f"error: {type(error).__name__}: {' '.join(str(error).split())}. This is a fault of Silent Loom; please report it.", file=sys.stderr)
+        print(
+            f"error: {type(error).__name__}: {' '.join(str(error).split())}. This is a fault of Silent Loom; please report it.",
+            file=sys.stderr,
+        )
         sys.exit(70)

@@ -50,9 +50,7 @@ def _sample(src, u, v, wraps, nearest, acc, weight):  # type: ignore[no-untyped-
             for j in range(4):
                 y = y0 - 1 + j
                 wy = wy0 if j == 0 else (wy1 if j == 1 else (wy2 if j == 2 else wy3))
-                s += wy * (
-                    wx0 * src[y, x0 - 1, k] + wx1 * src[y, x0, k] + wx2 * src[y, x0 + 1, k] + wx3 * src[y, x0 + 2, k]
-                )
+                s += wy * (wx0 * src[y, x0 - 1, k] + wx1 * src[y, x0, k] + wx2 * src[y, x0 + 1, k] + wx3 * src[y, x0 + 2, k])
             acc[k] += s * weight
     else:
         xa, xb = _place(x0 - 1, w, wraps), _place(x0, w, wraps)
@@ -97,8 +95,6 @@ def _sample3(src, u, v, wraps):  # type: ignore[no-untyped-def]
     g += wy3 * (wx0 * src[yd, xa, 1] + wx1 * src[yd, xb, 1] + wx2 * src[yd, xc, 1] + wx3 * src[yd, xd, 1])
     b += wy3 * (wx0 * src[yd, xa, 2] + wx1 * src[yd, xb, 2] + wx2 * src[yd, xc, 2] + wx3 * src[yd, xd, 2])
     return r, g, b
-
-
 
 
 @kernel
@@ -173,7 +169,12 @@ def _turn_slopes(slopes, m, across_in, down_in, across_out, down_out, out, y0, y
 
 
 def warp_homography(
-    image: Image, to_source: NDArray[np.float64], width: int, height: int, size_mm: tuple[float, float], task: Task = IDLE
+    image: Image,
+    to_source: NDArray[np.float64],
+    width: int,
+    height: int,
+    size_mm: tuple[float, float],
+    task: Task = IDLE,
 ) -> Image:
     """Carry an image through a projective field.
 

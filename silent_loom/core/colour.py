@@ -34,9 +34,7 @@ def decode_srgb(encoded: NDArray[Any]) -> NDArray[Any]:
 def encode_srgb(linear: NDArray[Any]) -> NDArray[Any]:
     """Linear light to sRGB-encoded values (IEC 61966-2-1, exact piecewise form, odd about 0)."""
     a = np.abs(linear)
-    out: NDArray[Any] = np.sign(linear) * np.where(
-        a <= 0.0031308, a * 12.92, 1.055 * np.maximum(a, 1e-12) ** (1 / 2.4) - 0.055
-    )
+    out: NDArray[Any] = np.sign(linear) * np.where(a <= 0.0031308, a * 12.92, 1.055 * np.maximum(a, 1e-12) ** (1 / 2.4) - 0.055)
     return out
 
 
@@ -106,7 +104,7 @@ def _weigh(src, weights, out, y0, y1):  # type: ignore[no-untyped-def]
 
 def channel_mix(colour: Floats, weights: Floats, task: Task = IDLE) -> Floats:
     """Weighted sum of three channels, shape (H, W)."""
-    out = np.empty(colour.shape[:2], np.float32)
+    out = np.empty((colour.shape[0], colour.shape[1]), np.float32)
     w = np.asarray(weights, np.float32)
     over_rows(out.shape[0], lambda a, b: _weigh(colour, w, out, a, b), task)
     return out
@@ -124,7 +122,7 @@ def lightness(y: NDArray[Any]) -> NDArray[Any]:
     return out
 
 
-_ROOT = np.cbrt(((np.arange(_STEPS + 2) * (_TOP / _STEPS)) ** 2)).astype(np.float32)
+_ROOT = np.cbrt((np.arange(_STEPS + 2) * (_TOP / _STEPS)) ** 2).astype(np.float32)
 _LAB = np.ascontiguousarray(_TO_XYZ / _WHITE[:, None], np.float32)
 
 

@@ -96,7 +96,18 @@ def weave_for(
     return weave.model_copy(update={"steps": (*entries, *extra)})
 
 
-_STARTING = ("photo", "straighten", "light", "seamless", "tone", "height", "normal", "roughness", "metallic", "occlusion")
+_STARTING = (
+    "photo",
+    "straighten",
+    "light",
+    "seamless",
+    "tone",
+    "height",
+    "normal",
+    "roughness",
+    "metallic",
+    "occlusion",
+)
 
 
 def depth_of(weave: Weave) -> float:
@@ -187,7 +198,15 @@ def derive(
     sources = FileSources(lambda d: (photo, photo.name, picture.format), limits=limits)
     sources.remember(digest, picture)
     weave = weave_for(
-        picture, photo, digest, corners=corners, extent_mm=extent_mm, depth_mm=depth_mm, seamless=seamless, square=square, settings=settings
+        picture,
+        photo,
+        digest,
+        corners=corners,
+        extent_mm=extent_mm,
+        depth_mm=depth_mm,
+        seamless=seamless,
+        square=square,
+        settings=settings,
     )
     evaluator = Evaluator(sources, Cache(700 << 20))
     plan = evaluator.plan(weave)

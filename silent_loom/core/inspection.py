@@ -110,7 +110,10 @@ def inspect(picture: Picture) -> dict[str, Any]:
         image = Image(np.ascontiguousarray(s * 2 - 1 if s.min() >= 0 else s, np.float32), Kind.NORMAL, wraps=True)
     else:
         image = Image(np.ascontiguousarray(picture.data()[..., :1]), Kind.DATA, wraps=True)
-    as_light = Image(picture.colour() if picture.bits < 32 or picture.samples.shape[2] == 3 else np.repeat(picture.data()[..., :1], 3, 2), Kind.COLOUR)
+    as_light = Image(
+        picture.colour() if picture.bits < 32 or picture.samples.shape[2] == 3 else np.repeat(picture.data()[..., :1], 3, 2),
+        Kind.COLOUR,
+    )
     grey = encode_srgb(np.clip(as_light.pixels, 0, 1).mean(2)).astype(np.float32)
     measured = image
     if max(image.width, image.height) > 4096:

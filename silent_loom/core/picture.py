@@ -44,7 +44,10 @@ def lit(maps: Mapping[str, Image], width: int, height: int, copies: float = 1.0)
     albedo = np.clip(small["base"].pixels, 0, 1)
     n = small["normal"].pixels if "normal" in small else np.broadcast_to(np.array([0, 0, 1], np.float32), (*shape, 3))
     rough = np.clip(_at(small, "roughness", 0.5, shape), 0.05, 1)
-    metal, sky = np.clip(_at(small, "metallic", 0, shape), 0, 1)[..., None], _at(small, "occlusion", 1, shape)[..., None]
+    metal, sky = (
+        np.clip(_at(small, "metallic", 0, shape), 0, 1)[..., None],
+        _at(small, "occlusion", 1, shape)[..., None],
+    )
     view = np.array([0, 0, 1], np.float32)
     sun = np.array([-0.58, 0.58, 0.57], np.float32)
     sun /= np.linalg.norm(sun)

@@ -89,9 +89,7 @@ def _direct_blur(pixels: Floats, sx: float, sy: float, wraps: bool) -> Floats:
         padded = np.pad(pixels, ((ry, ry), (rx, rx)) + ((0, 0),) * (pixels.ndim - 2), mode="wrap")
         done = cv2.GaussianBlur(padded, (2 * rx + 1, 2 * ry + 1), max(sx, 1e-3), sigmaY=max(sy, 1e-3))
         return np.ascontiguousarray(done.reshape(padded.shape)[ry : ry + h, rx : rx + w])
-    done = cv2.GaussianBlur(
-        pixels, (2 * rx + 1, 2 * ry + 1), max(sx, 1e-3), sigmaY=max(sy, 1e-3), borderType=_border(False)
-    )
+    done = cv2.GaussianBlur(pixels, (2 * rx + 1, 2 * ry + 1), max(sx, 1e-3), sigmaY=max(sy, 1e-3), borderType=_border(False))
     return cast(Floats, done.reshape(pixels.shape))
 
 
@@ -140,9 +138,7 @@ def blur_inside(plane: Floats, sigma: tuple[float, float], task: Task = IDLE) ->
 def normalise(vectors: Floats) -> Floats:
     """Unit length; what has no length becomes straight up."""
     length = np.sqrt(np.einsum("...i,...i->...", vectors, vectors))[..., None]
-    out: Floats = np.where(length > 1e-8, vectors / np.maximum(length, 1e-8), np.array([0, 0, 1], np.float32)).astype(
-        np.float32
-    )
+    out: Floats = np.where(length > 1e-8, vectors / np.maximum(length, 1e-8), np.array([0, 0, 1], np.float32)).astype(np.float32)
     return out
 
 

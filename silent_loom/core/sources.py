@@ -31,7 +31,9 @@ class FileSources:
         Bound on decoded samples kept; the last one is kept whatever its size.
     """
 
-    def __init__(self, find: Callable[[str], tuple[Path, str, str]], keep_bytes: int = 256 << 20, limits: Limits | None = None) -> None:
+    def __init__(
+        self, find: Callable[[str], tuple[Path, str, str]], keep_bytes: int = 256 << 20, limits: Limits | None = None
+    ) -> None:
         self._find, self._keep, self._limits = find, keep_bytes, limits
         self._pictures: OrderedDict[str, Picture] = OrderedDict()
         self._infos: dict[str, SourceInfo] = {}
@@ -54,7 +56,9 @@ class FileSources:
             try:
                 path, name, fmt = self._find(digest)
             except KeyError:
-                raise WeaveError("the photo behind this material is missing", digest[:12], "Choose it again in the photo step.") from None
+                raise WeaveError(
+                    "the photo behind this material is missing", digest[:12], "Choose it again in the photo step."
+                ) from None
             picture = read(path, name=name, fmt=fmt, limits=self._limits)
             self.remember(digest, picture)
             return picture

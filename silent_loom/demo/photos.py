@@ -83,7 +83,11 @@ def take(shot: Shot, width: int = 2400, height: int = 1800) -> Photo:
     factor = 2  # render larger and average: a sensor integrates
     scale = np.array([[factor, 0, (factor - 1) / 2], [0, factor, (factor - 1) / 2], [0, 0, 1.0]])
     big = cv2.warpPerspective(
-        lit, scale @ from_sheet, (width * factor, height * factor), flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101
+        lit,
+        scale @ from_sheet,
+        (width * factor, height * factor),
+        flags=cv2.INTER_CUBIC,
+        borderMode=cv2.BORDER_REFLECT_101,
     )
     pixels = cv2.resize(big, (width, height), interpolation=cv2.INTER_AREA)
     y, x = np.mgrid[0:height, 0:width].astype(np.float32)
@@ -97,9 +101,14 @@ def take(shot: Shot, width: int = 2400, height: int = 1800) -> Photo:
     pixels = pixels * light[..., None]
     exposure = shot.exposure / float(np.percentile(pixels.mean(2), 90))
     pixels = pixels * exposure
-    pixels = pixels + rng.normal(size=pixels.shape).astype(np.float32) * (shot.noise * np.sqrt(np.clip(pixels, 0, None) / 0.2 + 0.05))
+    pixels = pixels + rng.normal(size=pixels.shape).astype(np.float32) * (
+        shot.noise * np.sqrt(np.clip(pixels, 0, None) / 0.2 + 0.05)
+    )
     codes = np.clip(np.rint(encode_srgb(np.clip(pixels, 0, 1)) * 255), 0, 255).astype(np.uint8)
     inner = Surface(
-        whole.height[my : my + h, mx : mx + w], whole.colour[my : my + h, mx : mx + w], whole.roughness[my : my + h, mx : mx + w], (w * texel, h * texel)
+        whole.height[my : my + h, mx : mx + w],
+        whole.colour[my : my + h, mx : mx + w],
+        whole.roughness[my : my + h, mx : mx + w],
+        (w * texel, h * texel),
     )
     return Photo(codes, corners_of(shot, width, height), shot.focal * width, shot, inner, light)

@@ -22,7 +22,11 @@ TUNED: dict[str, dict[str, dict[str, Any]]] = {
         "roughness": {"low": 0.42, "high": 0.72},
         "occlusion": {"radius_mm": 40.0},
     },
-    "Oyster-shell plaster": {"height": {"depth_mm": 4.0, "broad": 0.3, "large": 0.5}, "roughness": {"low": 0.7, "high": 0.92}, "occlusion": {"radius_mm": 12.0}},
+    "Oyster-shell plaster": {
+        "height": {"depth_mm": 4.0, "broad": 0.3, "large": 0.5},
+        "roughness": {"low": 0.7, "high": 0.92},
+        "occlusion": {"radius_mm": 12.0},
+    },
     "Hull plate, port side": {
         "height": {"depth_mm": 6.0, "red": -0.3, "green": 1.0, "blue": 0.3, "broad": 0.2, "fine": 0.35},
         "roughness": {"low": 0.35, "high": 0.85, "invert": False, "reads_from": "base"},
@@ -31,7 +35,16 @@ TUNED: dict[str, dict[str, dict[str, Any]]] = {
     },
     "Galley tiles": {
         "seamless": {"overlap_x": 0.25, "overlap_y": 1 / 6},
-        "height": {"depth_mm": 3.0, "broad": 0.0, "large": 0.4, "small": 0.9, "fine": 0.3, "blue": 0.9, "red": 0.1, "green": 0.2},
+        "height": {
+            "depth_mm": 3.0,
+            "broad": 0.0,
+            "large": 0.4,
+            "small": 0.9,
+            "fine": 0.3,
+            "blue": 0.9,
+            "red": 0.1,
+            "green": 0.2,
+        },
         "roughness": {"low": 0.12, "high": 0.75},
         "occlusion": {"radius_mm": 8.0},
     },
@@ -55,7 +68,12 @@ def seed(store: Store) -> int:
             digest, picture = store.add_source(stream, path.name)
         shot = SHOTS[name]
         weave = weave_for(
-            picture, path, digest, corners=np.array(corners_of(shot, picture.width, picture.height)), extent_mm=shot.size_mm[0], settings=TUNED[name]
+            picture,
+            path,
+            digest,
+            corners=np.array(corners_of(shot, picture.width, picture.height)),
+            extent_mm=shot.size_mm[0],
+            settings=TUNED[name],
         )
         store.create(name, weave, f"Begun from {path.name}")
         made += 1

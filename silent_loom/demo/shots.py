@@ -80,9 +80,44 @@ def corners_of(shot: Shot, width: int, height: int) -> NDArray[np.float64]:
 
 
 SHOTS: dict[str, Shot] = {
-    "Keeper's roof slate": Shot("slate", (1500, 1200), tilt_deg=24, roll_deg=3, slope=0.6, vignette=0.8, focal=0.95, exposure=0.24, seed=5),
-    "Oyster-shell plaster": Shot("plaster", (600, 480), tilt_deg=0, pan_deg=0, roll_deg=0, slope=0.9, vignette=0.7, patches=0.2, exposure=0.5, seed=6),
-    "Hull plate, port side": Shot("hull", (1900, 1500), tilt_deg=8, pan_deg=19, roll_deg=-2, slope=0.5, vignette=0.6, focal=1.1, exposure=0.16, seed=7),
-    "Galley tiles": Shot("tiles", (810, 607), tilt_deg=12, pan_deg=-14, roll_deg=1, slope=0.7, vignette=0.5, focal=1.2, light_from_deg=60, seed=8),
+    "Keeper's roof slate": Shot(
+        "slate", (1500, 1200), tilt_deg=24, roll_deg=3, slope=0.6, vignette=0.8, focal=0.95, exposure=0.24, seed=5
+    ),
+    "Oyster-shell plaster": Shot(
+        "plaster",
+        (600, 480),
+        tilt_deg=0,
+        pan_deg=0,
+        roll_deg=0,
+        slope=0.9,
+        vignette=0.7,
+        patches=0.2,
+        exposure=0.5,
+        seed=6,
+    ),
+    "Hull plate, port side": Shot(
+        "hull",
+        (1900, 1500),
+        tilt_deg=8,
+        pan_deg=19,
+        roll_deg=-2,
+        slope=0.5,
+        vignette=0.6,
+        focal=1.1,
+        exposure=0.16,
+        seed=7,
+    ),
+    "Galley tiles": Shot(
+        "tiles",
+        (810, 607),
+        tilt_deg=12,
+        pan_deg=-14,
+        roll_deg=1,
+        slope=0.7,
+        vignette=0.5,
+        focal=1.2,
+        light_from_deg=60,
+        seed=8,
+    ),
     "Sailcloth": Shot("sailcloth", (210, 165), tilt_deg=17, pan_deg=6, roll_deg=-4, slope=0.8, vignette=0.7, focal=1.4, seed=9),
 }

@@ -143,7 +143,11 @@ def hull(shape: tuple[int, int], texel: float, seed: int = 37) -> Surface:
     wear = wear + 0.35 * rivet + 0.3 * (np.minimum(u, v) < 48)
     top, primer = 1 - _step(0.52, 0.56, wear), 1 - _step(0.86, 0.90, wear)
     rust_noise = noise(shape, 30 / texel, seed + 3, 5, 0.65)
-    rust = _mix(np.broadcast_to(_srgb(70, 48, 38), (*shape, 3)), np.broadcast_to(_srgb(112, 76, 54), (*shape, 3)), _step(-1, 1.4, rust_noise))
+    rust = _mix(
+        np.broadcast_to(_srgb(70, 48, 38), (*shape, 3)),
+        np.broadcast_to(_srgb(112, 76, 54), (*shape, 3)),
+        _step(-1, 1.4, rust_noise),
+    )
     green = np.broadcast_to(_srgb(58, 76, 70), (*shape, 3)) * np.exp(0.05 * noise(shape, 210 / texel, seed + 4, 4))[..., None]
     red = np.broadcast_to(_srgb(122, 70, 58), (*shape, 3)) * np.exp(0.06 * noise(shape, 40 / texel, seed + 5, 4))[..., None]
     base = _mix(_mix(rust, red, primer), green, top)
@@ -167,7 +171,10 @@ def tiles(shape: tuple[int, int], texel: float, seed: int = 53) -> Surface:
     body = _step(0.0, 1.6, edge)
     pillow = np.clip(edge / 6, 0, 1)
     height = 2.2 * body + 0.5 * np.sqrt(pillow) + rng.uniform(-0.25, 0.25, 4096)[ident] + 0.05 * noise(shape, 50 / texel, seed, 3)
-    glaze = np.broadcast_to(_srgb(214, 216, 204), (*shape, 3)) * np.exp(0.035 * rng.normal(0, 1, 4096)[ident] + 0.02 * noise(shape, 70 / texel, seed + 1, 3))[..., None]
+    glaze = (
+        np.broadcast_to(_srgb(214, 216, 204), (*shape, 3))
+        * np.exp(0.035 * rng.normal(0, 1, 4096)[ident] + 0.02 * noise(shape, 70 / texel, seed + 1, 3))[..., None]
+    )
     cu, cv = np.minimum(u, size - u), np.minimum(v, size - v)
     arc = np.abs(np.hypot(cu, cv) - 30)
     ring = np.abs(np.hypot(u - size / 2, v - size / 2) - 19)
@@ -195,10 +202,15 @@ def sailcloth(shape: tuple[int, int], texel: float, seed: int = 71) -> Surface:
     over = ((i + j) % 2).astype(np.float32)
     warp = np.sqrt(np.clip(1 - (u / (0.47 * warp_w)) ** 2, 0, 1)) * (0.6 + 0.4 * np.cos(np.pi * v) * (2 * over - 1))
     weft = np.sqrt(np.clip(1 - (v / (0.47 * weft_w)) ** 2, 0, 1)) * (0.6 + 0.4 * np.cos(np.pi * u) * (1 - 2 * over))
-    height = 1.1 * np.maximum(warp, weft) + 0.05 * noise(shape, 3 / texel, seed + 2, 2) + 0.3 * noise(shape, 120 / texel, seed + 3, 2)
+    height = (
+        1.1 * np.maximum(warp, weft) + 0.05 * noise(shape, 3 / texel, seed + 2, 2) + 0.3 * noise(shape, 120 / texel, seed + 3, 2)
+    )
     fibre = noise(shape, 5 / texel, seed + 4, 3)
     tint = np.where(warp > weft, rng.normal(0, 1, 4096)[i.astype(int) % 4096], rng.normal(0, 1, 4096)[j.astype(int) % 4096])
-    base = np.broadcast_to(_srgb(188, 174, 146), (*shape, 3)) * np.exp(0.06 * tint + 0.05 * fibre + 0.04 * noise(shape, 150 / texel, seed + 5, 3))[..., None]
+    base = (
+        np.broadcast_to(_srgb(188, 174, 146), (*shape, 3))
+        * np.exp(0.06 * tint + 0.05 * fibre + 0.04 * noise(shape, 150 / texel, seed + 5, 3))[..., None]
+    )
     base = base * (0.42 + 0.58 * np.clip(np.maximum(warp, weft), 0, 1))[..., None]
     return _surface(height, base, np.clip(0.82 + 0.03 * fibre, 0, 1), shape, texel)
 

@@ -47,8 +47,14 @@ def open_database(path: Path) -> tuple[sessionmaker[Session], sessionmaker[Sessi
             if at != NEWEST:
                 _upgrade(connection)
     except sa.exc.DatabaseError as error:
-        raise LoomError(f"this is not a Silent Loom database, or it is damaged ({error.orig})", str(path), "Start with another data folder.") from None
-    return sessionmaker(engine, expire_on_commit=False), sessionmaker(engine.execution_options(writes=True), expire_on_commit=False)
+        raise LoomError(
+            f"this is not a Silent Loom database, or it is damaged ({error.orig})",
+            str(path),
+            "Start with another data folder.",
+        ) from None
+    return sessionmaker(engine, expire_on_commit=False), sessionmaker(
+        engine.execution_options(writes=True), expire_on_commit=False
+    )
 
 
 def _upgrade(connection: sa.Connection) -> None:
@@ -63,4 +69,6 @@ def _upgrade(connection: sa.Connection) -> None:
         command.upgrade(config, "head")
         connection.commit()
     except CommandError as error:
-        raise LoomError(f"the data folder is from a newer version ({error})", "", "Use the newer version, or another data folder.") from None
+        raise LoomError(
+            f"the data folder is from a newer version ({error})", "", "Use the newer version, or another data folder."
+        ) from None

@@ -37,7 +37,9 @@ class Conflict(LoomError):
     def __init__(self, kept: int) -> None:
         self.kept = kept
         super().__init__(
-            "this material was changed in another window", "", "Your change is kept in its history, beside the line: load the newest, or go to yours."
+            "this material was changed in another window",
+            "",
+            "Your change is kept in its history, beside the line: load the newest, or go to yours.",
         )
 
 
@@ -194,7 +196,13 @@ class Store:
         with self._writing, self._writes.begin() as session:
             material = self._material(session, ident)
             parent = self._entry(session, ident, base)
-            entry = t.Entry(material_id=ident, parent_id=base, label=label[:300], weave=weave.model_dump_json(), aside=material.head_id != base)
+            entry = t.Entry(
+                material_id=ident,
+                parent_id=base,
+                label=label[:300],
+                weave=weave.model_dump_json(),
+                aside=material.head_id != base,
+            )
             session.add(entry)
             session.flush()
             if entry.aside:
@@ -288,7 +296,14 @@ class Store:
 
     def add_delivery(self, material: str, file: str, profile: str, size: int) -> t.Delivery:
         path = self.folder / "deliveries" / file
-        row = t.Delivery(id=secrets.token_hex(6), material_id=material, file=file, profile=profile, size=size, bytes=path.stat().st_size)
+        row = t.Delivery(
+            id=secrets.token_hex(6),
+            material_id=material,
+            file=file,
+            profile=profile,
+            size=size,
+            bytes=path.stat().st_size,
+        )
         with self._writing, self._writes.begin() as session:
             session.add(row)
         return row
@@ -302,7 +317,11 @@ class Store:
 
     def deliveries(self, material: str) -> list[t.Delivery]:
         with self._sessions() as session:
-            return list(session.scalars(select(t.Delivery).where(t.Delivery.material_id == material).order_by(t.Delivery.created_at.desc())))
+            return list(
+                session.scalars(
+                    select(t.Delivery).where(t.Delivery.material_id == material).order_by(t.Delivery.created_at.desc())
+                )
+            )
 
     def delivery_path(self, row: t.Delivery) -> Path:
         return self.folder / "deliveries" / row.file

@@ -12,8 +12,14 @@ from silent_loom.core.weave.evaluate import Costs, Plan
 from silent_loom.core.weave.model import MixMode, Weave
 
 DYES = {
-    "base": "madder", "height": "weld", "normal": "woad", "roughness": "walnut", "metallic": "iron", "occlusion": "logwood", "opacity": "lichen",
-}  # fmt: skip
+    "base": "madder",
+    "height": "weld",
+    "normal": "woad",
+    "roughness": "walnut",
+    "metallic": "iron",
+    "occlusion": "logwood",
+    "opacity": "lichen",
+}
 SHORT = {"base": "Base", "roughness": "Rough", "metallic": "Metal", "occlusion": "Occl"}
 
 
@@ -66,28 +72,17 @@ def steps() -> list[dict[str, Any]]:
     ]
 
 
-def _saying(step: str, s: Any) -> str:
-    """A few words under a step's name on the chart."""
-    match step:
-        case "straighten":
-            return "4 corners" if s.corners else "whole photo" if s.crop == "free" else "centre square"
-        case "light":
-            return f"{round(100 * s.amount)} %"
-        case "seamless":
-            return f"cut, overlap {round(100 * s.overlap_x)} %"
-        case "height":
-            return f"{s.depth_mm:g} mm deep"
-        case "normal":
-            return f"strength {s.strength:g}"
-        case "roughness":
-            return f"{s.high:g}" if s.reads_from == "constant" else f"from {s.reads_from}, {s.low:g} to {s.high:g}"
-        case "metallic":
-            return f"constant {s.value:g}" if s.mode == "constant" else "by colour"
-        case "occlusion":
-            return f"radius {s.radius_mm:g} mm"
-        case "tone":
-            return s.thread
-    return ""
+def _thread(name: str, made: bool) -> dict[str, Any]:
+    spec = threads.spec(name)
+    return {
+        "name": name,
+        "title": spec.title,
+        "short": SHORT.get(name, spec.title),
+        "dye": DYES.get(name, "helper"),
+        "kind": str(spec.kind),
+        "unit": spec.unit,
+        "made": made,
+    }
 
 
 def weave(weave: Weave, plan: Plan, costs: Costs) -> dict[str, Any]:
@@ -99,24 +94,32 @@ def weave(weave: Weave, plan: Plan, costs: Costs) -> dict[str, Any]:
     for entry in weave.steps:
         step = registry.step(entry.step)
         row = planned.get(entry.id)
-        settings = registry.settings_of(entry.step, entry.settings) if row is None or row.error is None else step.Settings.model_construct()
+        settings = (
+            registry.settings_of(entry.step, entry.settings)
+            if row is None or row.error is None
+            else step.Settings.model_construct()
+        )
         knots: dict[str, str] = {}
         for t in step.reads(settings):
             knots[t] = "reads"
         for t in step.writes(settings):
             knots[t] = "both" if t in knots else "writes"
         if step.geometric:
-            knots = {t: "carries" for t in (row.present if row else ("base",))}
+            knots = dict.fromkeys(row.present if row else ("base",), "carries")
         if entry.mask:
             knots[entry.mask] = "reads"
         seconds = sum(v for k, v in costs.seconds.items() if k.startswith(entry.id + ":"))
-        words = weave.sources[entry.settings["source"]].name if entry.step == "photo" and entry.settings.get("source") in weave.sources else ""
+        words = (
+            weave.sources[entry.settings["source"]].name
+            if entry.step == "photo" and entry.settings.get("source") in weave.sources
+            else ""
+        )
         rows.append(
             {
                 **entry.model_dump(),
                 "settings": settings.model_dump(mode="json"),
                 "title": step.title,
-                "words": words or _saying(entry.step, settings),
+                "words": words or step.words(settings),
                 "knots": knots,
                 "idle": row is None and entry.on,
                 "error": str(row.error) if row and row.error else "",
@@ -126,15 +129,11 @@ def weave(weave: Weave, plan: Plan, costs: Costs) -> dict[str, Any]:
     size = plan.geometry.size_mm
     return {
         "rows": rows,
-        "threads": [
-            {"name": t, "title": threads.spec(t).title, "short": SHORT.get(t, threads.spec(t).title), "dye": DYES.get(t, "helper"),
-             "kind": str(threads.spec(t).kind), "unit": threads.spec(t).unit, "made": t in plan.threads}
-            for t in used
-        ],
+        "threads": [_thread(t, t in plan.threads) for t in used],
         "size_mm": size,
         "wraps": plan.geometry.wraps,
         "native": next((list(r.after.native) for r in plan.rows if r.after.native), None),
-    }  # fmt: skip
+    }
 
 
 MIXES = list(get_args(MixMode))

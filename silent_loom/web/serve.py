@@ -24,14 +24,20 @@ def serve(*, data: Path | None, demo: bool, host: str, port: int) -> None:
     try:
         store = Store(folder)
     except OSError as error:
-        raise LoomError(f"the data folder cannot be used ({error.strerror})", str(folder), "Choose another with --data.") from None
+        raise LoomError(
+            f"the data folder cannot be used ({error.strerror})", str(folder), "Choose another with --data."
+        ) from None
     family = socket.AF_INET6 if ":" in host else socket.AF_INET
     listener = socket.socket(family)
     listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
         listener.bind((host, port))
     except OSError as error:
-        raise LoomError(f"port {port} of {host} cannot be used ({error.strerror})", "serve", "Choose another with --port, or --port 0 for a free one.") from None
+        raise LoomError(
+            f"port {port} of {host} cannot be used ({error.strerror})",
+            "serve",
+            "Choose another with --port, or --port 0 for a free one.",
+        ) from None
     everywhere = host in ("0.0.0.0", "::")
     app = create_app(store, hosts={"*"} if everywhere else {f"[{host}]" if ":" in host else host}, demo=demo)
     shown = f"[{host}]" if ":" in host else host

@@ -47,10 +47,8 @@ class Job:
 
     def as_dict(self) -> dict[str, Any]:
         spent = time.monotonic() - self.started if self.state == "running" else self.seconds
-        return {
-            "id": self.id, "title": self.title, "material": self.material, "state": self.state, "fraction": round(self.fraction, 4),
-            "words": self.words, "error": self.error, "result": self.result, "log": self.log[-50:], "seconds": round(spent, 2),
-        }  # fmt: skip
+        shown = {k: getattr(self, k) for k in ("id", "title", "material", "state", "words", "error", "result")}
+        return {**shown, "fraction": round(self.fraction, 4), "log": self.log[-50:], "seconds": round(spent, 2)}
 
 
 class Jobs:

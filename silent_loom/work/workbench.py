@@ -35,7 +35,7 @@ from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.cache import Cache
 from silent_loom.core.weave.evaluate import Evaluator, Plan
 from silent_loom.core.weave.model import Weave
-from silent_loom.store.store import StoredDecisions, Store
+from silent_loom.store.store import Store, StoredDecisions
 from silent_loom.work.jobs import Job, Jobs
 
 log = logging.getLogger(__name__)
@@ -105,7 +105,14 @@ class Workbench:
             self.decisions.passing(False)
 
     def answer(
-        self, ident: str, work: Callable[[Weave, Task], R], *, draft: Draft | None = None, view: str = "", sequence: int = 0, entry: int | None = None
+        self,
+        ident: str,
+        work: Callable[[Weave, Task], R],
+        *,
+        draft: Draft | None = None,
+        view: str = "",
+        sequence: int = 0,
+        entry: int | None = None,
     ) -> R:
         """Run a question on a material's weave (with a draft laid over it) in the lane.
 
@@ -125,12 +132,16 @@ class Workbench:
         if draft is None or size > 512:
             return self.evaluator
         at = weave.index(draft.step_id)
-        below = any(e.on and registry.step(e.step).geometric and registry.step(e.step).decision_scale > 0 for e in weave.steps[at:])
+        below = any(
+            e.on and registry.step(e.step).geometric and registry.step(e.step).decision_scale > 0 for e in weave.steps[at:]
+        )
         return self.quick if below else self.evaluator
 
     # --- maps -------------------------------------------------------------------------------------------------
 
-    def map_rgba(self, ident: str, thread: str, size: int, *, below: str | None = None, **how: Any) -> tuple[bytes, dict[str, Any]]:
+    def map_rgba(
+        self, ident: str, thread: str, size: int, *, below: str | None = None, **how: Any
+    ) -> tuple[bytes, dict[str, Any]]:
         """A map as RGBA bytes, row by row, and its facts."""
 
         def work(weave: Weave, task: Task) -> tuple[bytes, dict[str, Any]]:
@@ -224,11 +235,19 @@ class Workbench:
             known = self._figures.get(key)
             if known is None and key:
                 finished = self.evaluator.ask(weave, "base", FIGURE_SIZE, task)
-                known = {**measure(self.evaluator, weave, FIGURE_SIZE, task), "repetition": round(repetition(finished), 3)}
+                known = {
+                    **measure(self.evaluator, weave, FIGURE_SIZE, task),
+                    "repetition": round(repetition(finished), 3),
+                }
                 self._figures[key] = known
                 while len(self._figures) > 64:
                     self._figures.popitem(last=False)
-            return {"sheet": known or {}, "maps": self._map_notes(plan, weave, known or {}, task), "rows": self._row_notes(plan, weave, task)}
+            return {
+                "sheet": known or {},
+                "maps": self._map_notes(plan, weave, known or {}, task),
+                "ranges": self._ranges(plan, weave, task),
+                "rows": self._row_notes(plan, weave, task),
+            }
 
         return self.answer(ident, work, **how)
 
@@ -244,6 +263,19 @@ class Workbench:
                 continue
             notes[row.entry.id] = {"warnings": list(decision.warnings), "figures": decision.figures}
         return notes
+
+    def _ranges(self, plan: Plan, weave: Weave, task: Task) -> dict[str, tuple[float, float]]:
+        """1st and 99th percentile of every map of plain numbers, in its own unit."""
+        found: dict[str, tuple[float, float]] = {}
+        for thread in plan.threads:
+            try:
+                image = self.evaluator.ask(weave, thread, 256, task)
+            except WeaveError:
+                continue
+            if image.kind is Kind.DATA:
+                low, high = np.percentile(image.pixels, [1, 99])
+                found[thread] = (round(float(low), 3), round(float(high), 3))
+        return found
 
     def _map_notes(self, plan: Plan, weave: Weave, sheet: dict[str, Any], task: Task) -> dict[str, list[str]]:
         notes: dict[str, list[str]] = {}
@@ -330,7 +362,13 @@ class Workbench:
                 task.report(0.75, "writing files")
                 sources = [{"file": s.name, "sha256": d} for d, s in weave.sources.items()]
                 manifest = deliver(
-                    folder / "set", title, maps, wanted, depth_mm=depth_of(weave), about={"material": state.name, "sources": sources}, task=task.part(0.75, 0.95)
+                    folder / "set",
+                    title,
+                    maps,
+                    wanted,
+                    depth_mm=depth_of(weave),
+                    about={"material": state.name, "sources": sources},
+                    task=task.part(0.75, 0.95),
                 )
                 task.report(0.96, "packing the zip")
                 partial = folder / "set.zip"
@@ -338,10 +376,10 @@ class Workbench:
                     for file in sorted((folder / "set").iterdir()):
                         task.checkpoint()
                         out.write(file, f"{title}/{file.name}")
-                file = self._free_name(f"{title}_{wanted.name}_{size}_{time.strftime('%Y%m%d-%H%M%S')}")
-                place(partial, self.store.folder / "deliveries" / file)
-                row = self.store.add_delivery(ident, file, wanted.name, size)
-                return {"delivery": row.id, "file": file, "bytes": row.bytes, "manifest": manifest}
+                zipped = self._free_name(f"{title}_{wanted.name}_{size}_{time.strftime('%Y%m%d-%H%M%S')}")
+                place(partial, self.store.folder / "deliveries" / zipped)
+                row = self.store.add_delivery(ident, zipped, wanted.name, size)
+                return {"delivery": row.id, "file": zipped, "bytes": row.bytes, "manifest": manifest}
             finally:
                 shutil.rmtree(folder, ignore_errors=True)
 

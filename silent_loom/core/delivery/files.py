@@ -159,7 +159,11 @@ def deliver(
     targets = [*names, *([f"{name}.glb"] if profile.glb else []), MANIFEST]
     for target in targets:
         if (folder / target).exists() and target not in replaceable:
-            raise LoomError("a file of this name is there and is not from an earlier delivery as it was written", target, "Move it, or choose another folder.")
+            raise LoomError(
+                "a file of this name is there and is not from an earlier delivery as it was written",
+                target,
+                "Move it, or choose another folder.",
+            )
     folder.mkdir(parents=True, exist_ok=True)
     size = next(iter(maps.values()))
     entries: dict[str, dict[str, Any]] = {}
@@ -170,7 +174,14 @@ def deliver(
         task.checkpoint()
         samples = pack(spec, maps, depth_mm, profile.green)
         done = write(
-            folder / target, samples, fmt=spec.format, depth=spec.depth, colour=spec.colour, dither=spec.dither, replace=target in replaceable, task=task
+            folder / target,
+            samples,
+            fmt=spec.format,
+            depth=spec.depth,
+            colour=spec.colour,
+            dither=spec.dither,
+            replace=target in replaceable,
+            task=task,
         )
         if done.clipped > NOTABLE * samples.size:
             share = 100 * done.clipped / samples.size

@@ -42,13 +42,24 @@ def glb_bytes(name: str, textures: Mapping[str, bytes], size_mm: tuple[float, fl
     views: list[dict[str, Any]] = []
     offset = 0
     for body, target in [
-        (position.tobytes(), 34962), (normal.tobytes(), 34962), (tangent.tobytes(), 34962), (uv.tobytes(), 34962), (index.tobytes(), 34963)
+        (position.tobytes(), 34962),
+        (normal.tobytes(), 34962),
+        (tangent.tobytes(), 34962),
+        (uv.tobytes(), 34962),
+        (index.tobytes(), 34963),
     ] + [(t, 0) for t in textures.values()]:
         views.append({"buffer": 0, "byteOffset": offset, "byteLength": len(body), **({"target": target} if target else {})})
         blocks.append(_pad(body, b"\0"))
         offset += len(blocks[-1])
     accessors = [
-        {"bufferView": 0, "componentType": 5126, "count": 4, "type": "VEC3", "min": position.min(0).tolist(), "max": position.max(0).tolist()},
+        {
+            "bufferView": 0,
+            "componentType": 5126,
+            "count": 4,
+            "type": "VEC3",
+            "min": position.min(0).tolist(),
+            "max": position.max(0).tolist(),
+        },
         {"bufferView": 1, "componentType": 5126, "count": 4, "type": "VEC3"},
         {"bufferView": 2, "componentType": 5126, "count": 4, "type": "VEC4"},
         {"bufferView": 3, "componentType": 5126, "count": 4, "type": "VEC2"},
@@ -69,7 +80,17 @@ def glb_bytes(name: str, textures: Mapping[str, bytes], size_mm: tuple[float, fl
         "scene": 0,
         "scenes": [{"nodes": [0]}],
         "nodes": [{"mesh": 0, "name": name}],
-        "meshes": [{"primitives": [{"attributes": {"POSITION": 0, "NORMAL": 1, "TANGENT": 2, "TEXCOORD_0": 3}, "indices": 4, "material": 0}]}],
+        "meshes": [
+            {
+                "primitives": [
+                    {
+                        "attributes": {"POSITION": 0, "NORMAL": 1, "TANGENT": 2, "TEXCOORD_0": 3},
+                        "indices": 4,
+                        "material": 0,
+                    }
+                ]
+            }
+        ],
         "materials": [material],
         "textures": [{"sampler": 0, "source": i} for i in range(len(textures))],
         "images": [{"bufferView": 5 + i, "mimeType": "image/png", "name": role} for i, role in enumerate(textures)],
@@ -81,10 +102,18 @@ def glb_bytes(name: str, textures: Mapping[str, bytes], size_mm: tuple[float, fl
     head = _pad(json.dumps(scene, separators=(",", ":")).encode(), b" ")
     body = b"".join(blocks)
     total = 12 + 8 + len(head) + 8 + len(body)
-    return struct.pack("<4sII", b"glTF", 2, total) + struct.pack("<I4s", len(head), b"JSON") + head + struct.pack("<I4s", len(body), b"BIN\0") + body
+    return (
+        struct.pack("<4sII", b"glTF", 2, total)
+        + struct.pack("<I4s", len(head), b"JSON")
+        + head
+        + struct.pack("<I4s", len(body), b"BIN\0")
+        + body
+    )
 
 
-def write_glb(path: Path, name: str, textures: Mapping[str, Path], size_mm: tuple[float, float], *, replace: bool = False) -> None:
+def write_glb(
+    path: Path, name: str, textures: Mapping[str, Path], size_mm: tuple[float, float], *, replace: bool = False
+) -> None:
     """`glb_bytes` of files, put in place whole."""
     partial = path.with_name(f".{path.name}.part")
     try:

@@ -16,7 +16,16 @@ SUFFIXES: dict[str, tuple[str, ...]] = {
     "hdr": (".hdr", ".rgbe"),
     "targa": (".tga",),
 }
-WORDS = {"png": "PNG", "jpeg": "JPEG", "tiff": "TIFF", "bmp": "BMP", "webp": "WebP", "openexr": "EXR", "hdr": "HDR", "targa": "TGA"}
+WORDS = {
+    "png": "PNG",
+    "jpeg": "JPEG",
+    "tiff": "TIFF",
+    "bmp": "BMP",
+    "webp": "WebP",
+    "openexr": "EXR",
+    "hdr": "HDR",
+    "targa": "TGA",
+}
 READABLE = "PNG, JPEG, TGA, TIFF, BMP, WebP, EXR and HDR"
 
 
@@ -82,6 +91,8 @@ def identify(path: Path, name: str, fmt: str | None = None) -> str:
     if claimed not in (None, found):
         right = SUFFIXES[found][0]
         raise FileError(
-            f"this is a {WORDS[found]} file, though its name says {WORDS[claimed or found]}", name, f"Rename it to end in {right}."
+            f"this is a {WORDS[found]} file, though its name says {WORDS[claimed or found]}",
+            name,
+            f"Rename it to end in {right}.",
         )
     return found

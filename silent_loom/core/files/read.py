@@ -22,7 +22,16 @@ from silent_loom.core.files.picture import Exif, Picture
 from silent_loom.core.files.profile import LINEAR, SRGB, TableProfile, Transfer, _parametric, parse
 
 _AGAIN = "It is damaged or cut short; copy or save it again from its source."
-_TURNS: dict[int, tuple[bool, int]] = {1: (False, 0), 2: (True, 0), 3: (False, 2), 4: (True, 2), 5: (True, 1), 6: (False, 3), 7: (True, 3), 8: (False, 1)}
+_TURNS: dict[int, tuple[bool, int]] = {
+    1: (False, 0),
+    2: (True, 0),
+    3: (False, 2),
+    4: (True, 2),
+    5: (True, 1),
+    6: (False, 3),
+    7: (True, 3),
+    8: (False, 1),
+}
 Pillow.MAX_IMAGE_PIXELS = None  # our own limits are checked on the header
 
 
@@ -75,7 +84,7 @@ def _through_pillow(path: Path, name: str, fmt: str, limits: Limits) -> Picture 
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            image = Pillow.open(path, formats=[{"webp": "WEBP", "jpeg": "JPEG", "tiff": "TIFF", "bmp": "BMP"}[fmt]])
+            image: Pillow.Image = Pillow.open(path, formats=[{"webp": "WEBP", "jpeg": "JPEG", "tiff": "TIFF", "bmp": "BMP"}[fmt]])
     except (PIL.UnidentifiedImageError, OSError, SyntaxError, ValueError, struct.error, Pillow.DecompressionBombError):
         if fmt in ("webp", "bmp"):
             raise FileError(f"cannot be decoded as {WORDS[fmt]}", name, _AGAIN) from None
@@ -128,7 +137,9 @@ def _profiled(samples: NDArray[Any], profile: bytes, name: str) -> tuple[NDArray
         return samples, transfer, []
     except TableProfile as found:
         if samples.dtype == np.float32 or samples.shape[2] != 3 or profile[16:20] != b"RGB ":
-            raise FileError(f"its colour profile ({found}) cannot be applied here", name, "Save it with an sRGB profile.") from None
+            raise FileError(
+                f"its colour profile ({found}) cannot be applied here", name, "Save it with an sRGB profile."
+            ) from None
         eight = samples if samples.dtype == np.uint8 else (samples // 257).astype(np.uint8)
         try:
             done = _by_engine(Pillow.fromarray(np.ascontiguousarray(eight)), profile)
@@ -185,7 +196,7 @@ def _through_oiio(path: Path, name: str, fmt: str, limits: Limits) -> Picture:
         gamma = _png_gamma(path)
         if gamma is not None:
             transfer = Transfer((_parametric(0, [gamma]),) * 3, None, f"gamma {gamma:.3f}")
-    orientation = int(attributes.get("Orientation", 1) or 1)
+    orientation = int(_number(attributes.get("Orientation", 1)) or 1)
     exif = _exif(attributes, spec.width, spec.height)
     samples, alpha = _upright(samples, alpha, orientation)
     return Picture(samples, alpha, transfer, {"uint8": 8, "uint16": 16, "float": 32}[dtype], fmt, exif, tuple(notes))
@@ -261,7 +272,10 @@ def _number(value: Any) -> float:
 
 
 def _exif(attributes: dict[str, Any], width: int, height: int) -> Exif:
-    get = lambda key: _number(attributes.get(key, 0))  # noqa: E731
+
+    def get(key: str) -> float:
+        return _number(attributes.get(key, 0))
+
     return _focal(
         get("Exif:FocalLength"),
         get("Exif:FocalPlaneXResolution"),
@@ -274,5 +288,8 @@ def _exif(attributes: dict[str, Any], width: int, height: int) -> Exif:
 
 def _pillow_exif(image: Pillow.Image) -> Exif:
     tags = image.getexif().get_ifd(0x8769)
-    get = lambda key: _number(tags.get(key, 0))  # noqa: E731
+
+    def get(key: int) -> float:
+        return _number(tags.get(key, 0))
+
     return _focal(get(0x920A), get(0xA20E), int(get(0xA210)), get(0xA405), image.width, image.height)

@@ -136,7 +136,9 @@ def png_bytes(codes: NDArray[Any], *, colour: bool, fast: bool = False) -> bytes
         order = cv2.cvtColor(codes, cv2.COLOR_RGBA2BGRA)
     elif c == 2:
         return _png_grey_alpha(codes, colour)
-    ok, first = cv2.imencode(".png", order, [cv2.IMWRITE_PNG_COMPRESSION, 1, cv2.IMWRITE_PNG_STRATEGY, cv2.IMWRITE_PNG_STRATEGY_RLE])
+    ok, first = cv2.imencode(
+        ".png", order, [cv2.IMWRITE_PNG_COMPRESSION, 1, cv2.IMWRITE_PNG_STRATEGY, cv2.IMWRITE_PNG_STRATEGY_RLE]
+    )
     if not ok:
         raise ValueError("PNG encoder refused the picture")
     blob = first.tobytes()
@@ -244,7 +246,13 @@ def write(
             mode = {1: "L", 2: "LA", 3: "RGB", 4: "RGBA"}[codes.shape[2]]
             picture = Pillow.fromarray(np.ascontiguousarray(flat)).convert("RGBA" if mode == "LA" else mode)
             if mode == "LA":
-                picture = Pillow.merge("RGBA", [*[Pillow.fromarray(np.ascontiguousarray(codes[..., 0]))] * 3, Pillow.fromarray(np.ascontiguousarray(codes[..., 1]))])
+                picture = Pillow.merge(
+                    "RGBA",
+                    [
+                        *[Pillow.fromarray(np.ascontiguousarray(codes[..., 0]))] * 3,
+                        Pillow.fromarray(np.ascontiguousarray(codes[..., 1])),
+                    ],
+                )
             picture.save(partial, "WEBP", lossless=not colour, quality=quality if colour else 60, exact=True, method=3)
         elif fmt == "openexr":
             values = samples
@@ -267,7 +275,9 @@ def write(
         place(partial, path, replace=replace)
     except FileExistsError:
         drop(partial)
-        raise FileError("there is already a file of this name", path.name, "Nothing is overwritten: choose another folder.") from None
+        raise FileError(
+            "there is already a file of this name", path.name, "Nothing is overwritten: choose another folder."
+        ) from None
     except (OSError, ValueError, cv2.error) as error:
         drop(partial)
         raise FileError(f"cannot be written ({error})", path.name, "Check the disk, the folder and its rights.") from error
@@ -275,4 +285,3 @@ def write(
         drop(partial)
         raise
     return Written(size, clipped, constant)
-

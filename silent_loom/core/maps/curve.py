@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 
 from silent_loom.core.images import Floats
@@ -21,7 +23,7 @@ def checked(points: Points) -> Points:
     if not 2 <= len(points) <= 32:
         raise ValueError("a curve has 2 to 32 points")
     ordered = tuple(sorted(points))
-    if any(b[0] - a[0] < 1e-4 for a, b in zip(ordered, ordered[1:], strict=False)):
+    if any(b[0] - a[0] < 1e-4 for a, b in pairwise(ordered)):
         raise ValueError("two points of the curve are at the same place")
     if any(not 0 <= v <= 1 for p in ordered for v in p):
         raise ValueError("points of a curve lie between 0 and 1")

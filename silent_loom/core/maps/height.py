@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import partial
 from typing import Literal
 
 import numpy as np
@@ -27,13 +28,70 @@ class HeightSettings(Settings):
     red: float = setting(0.2126, "Share of the red channel in what is read as height.", low=-2, high=2, soft=(0, 1), step=0.01)
     green: float = setting(0.7152, "Share of the green channel.", low=-2, high=2, soft=(0, 1), step=0.01)
     blue: float = setting(0.0722, "Share of the blue channel.", low=-2, high=2, soft=(0, 1), step=0.01)
-    depth_mm: float = setting(10.0, "From the deepest to the highest point.", title="Depth", unit="mm", low=0.001, high=10000, soft=(0.1, 100), log=True)
-    broad: float = setting(0.4, "How much of features over a quarter of the repeat; mostly light and stain, seldom depth.", low=-2, high=3, soft=(0, 2), step=0.01, shape="bands")
-    large: float = setting(0.8, "How much of features from a twelfth to a quarter of the repeat.", low=-2, high=3, soft=(0, 2), step=0.01, shape="bands")
-    middling: float = setting(1.0, "How much of features from a thirty-sixth to a twelfth.", low=-2, high=3, soft=(0, 2), step=0.01, shape="bands")
-    small: float = setting(0.8, "How much of features from a hundredth to a thirty-sixth.", low=-2, high=3, soft=(0, 2), step=0.01, shape="bands")
-    fine: float = setting(0.5, "How much of the finest detail; noise is there, too.", low=-2, high=3, soft=(0, 2), step=0.01, shape="bands")
-    contrast: float = setting(0.0, "Steeper or gentler around the middle; beyond the depth it is cut on delivery.", unit="%", low=-100, high=300, soft=(-100, 100), step=1)
+    depth_mm: float = setting(
+        10.0,
+        "From the deepest to the highest point.",
+        title="Depth",
+        unit="mm",
+        low=0.001,
+        high=10000,
+        soft=(0.1, 100),
+        log=True,
+    )
+    broad: float = setting(
+        0.4,
+        "How much of features over a quarter of the repeat; mostly light and stain, seldom depth.",
+        low=-2,
+        high=3,
+        soft=(0, 2),
+        step=0.01,
+        shape="bands",
+    )
+    large: float = setting(
+        0.8,
+        "How much of features from a twelfth to a quarter of the repeat.",
+        low=-2,
+        high=3,
+        soft=(0, 2),
+        step=0.01,
+        shape="bands",
+    )
+    middling: float = setting(
+        1.0,
+        "How much of features from a thirty-sixth to a twelfth.",
+        low=-2,
+        high=3,
+        soft=(0, 2),
+        step=0.01,
+        shape="bands",
+    )
+    small: float = setting(
+        0.8,
+        "How much of features from a hundredth to a thirty-sixth.",
+        low=-2,
+        high=3,
+        soft=(0, 2),
+        step=0.01,
+        shape="bands",
+    )
+    fine: float = setting(
+        0.5,
+        "How much of the finest detail; noise is there, too.",
+        low=-2,
+        high=3,
+        soft=(0, 2),
+        step=0.01,
+        shape="bands",
+    )
+    contrast: float = setting(
+        0.0,
+        "Steeper or gentler around the middle; beyond the depth it is cut on delivery.",
+        unit="%",
+        low=-100,
+        high=300,
+        soft=(-100, 100),
+        step=1,
+    )
     invert: bool = setting(False, "Dark is high.")
     reads_from: Literal["base"] = setting("base", "What it is read from.", title="Read from")
 
@@ -52,10 +110,15 @@ class Height(MapStep[HeightSettings]):
 
     name = "height"
     title = "Height"
-    sentence = "Reads height from the picture. A photo shows light, not depth: weigh the feature sizes until the form looks right."
+    sentence = (
+        "Reads height from the picture. A photo shows light, not depth: weigh the feature sizes until the form looks right."
+    )
     decides = True
     decision_scale = 0.5
     Settings = HeightSettings
+
+    def words(self, s: HeightSettings) -> str:
+        return f"{s.depth_mm:g} mm deep"
 
     def reads(self, s: HeightSettings) -> tuple[str, ...]:
         return (s.reads_from,)
@@ -67,7 +130,11 @@ class Height(MapStep[HeightSettings]):
         field = relief(inputs[s.reads_from], s, task)
         low, middle, high = (float(v) for v in np.percentile(field, [0.02, 50, 99.98]))
         if high - low < 1e-6:
-            return Decision({}, {"low": low, "high": low, "flat": True}, ("The picture is even: there is nothing to read height from.",))
+            return Decision(
+                {},
+                {"low": low, "high": low, "flat": True},
+                ("The picture is even: there is nothing to read height from.",),
+            )
         return Decision({}, {"low": low, "middle": middle, "high": high, "flat": False})
 
     def run(
@@ -112,7 +179,7 @@ def relief(image: Image, s: HeightSettings, task: Task) -> Floats:
         sigma = (np.sqrt(sigma_mm**2 - done**2) / image.texel_mm[0], np.sqrt(sigma_mm**2 - done**2) / image.texel_mm[1])
         coarser = blur(finer, sigma, image.wraps, task)
         weight = np.float32(weights[name])
-        over_rows(image.height, lambda a, b: _add(total, finer, coarser, weight, a, b), task)  # noqa: B023
+        over_rows(image.height, partial(_add, total, finer, coarser, weight), task)
         finer, done = coarser, sigma_mm
     total += finer * np.float32(weights["broad"])
     return total

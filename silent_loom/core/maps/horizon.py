@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import partial
 
 import numba
 import numpy as np
@@ -138,9 +139,7 @@ def _walk(p: int, q: int, step_mm: float, radius: float) -> _Walk:
     return _Walk(np.array(which, np.int64), np.array(steps, np.int64), np.array(inverse, np.float32), parts, levels)
 
 
-def sky_visibility(
-    height: Floats, texel: tuple[float, float], radius: float, *, fine: bool = False, task: Task = IDLE
-) -> Floats:
+def sky_visibility(height: Floats, texel: tuple[float, float], radius: float, *, fine: bool = False, task: Task = IDLE) -> Floats:
     """Cosine-weighted part of the sky seen from every texel of a wrapping height field.
 
     Parameters
@@ -187,36 +186,47 @@ def sky_visibility(
     room = np.empty((0, rows, cols), np.float32)
     for i, (p, q) in enumerate(vectors):
         task.report(i / len(vectors), "horizons")
-        step = math.hypot(p * dx, q * dy)
-        walk = _walk(p, q, step, min(radius, 8 * max(cols * dx, rows * dy)))
-        need = walk.parts + walk.levels
-        if len(room) < need:
-            room = np.empty((need, rows, cols), np.float32)
-        room_ = room
-        if walk.parts == 1 or not len(walk.which):
-            room_[0] = h
-        else:
-            room_[0] = h
-            for part in range(1, walk.parts):
-                over_rows(rows, lambda a, b: _between(h, p, q, part / walk.parts, room_[part], a, b), task, cost=0.1 * cols / 64)  # noqa: B023
-        for level in range(1, walk.levels + 1):
-            target = room_[walk.parts + level - 1]
-            if level == 1:
-                first = room_[0]
-                if walk.parts == 1:
-                    target[:] = first
-                for part in range(1, walk.parts):
-                    source = first if part == 1 else target
-                    over_rows(rows, lambda a, b: _higher(source, room_[part], 0, 0, target, a, b), task)  # noqa: B023
-            else:
-                before, jump = room_[walk.parts + level - 2], 2 ** (level - 2)
-                over_rows(rows, lambda a, b: _higher(before, before, p * jump, q * jump, target, a, b), task)  # noqa: B023
-        kx, ky = (np.float32(abs(p) / step), np.float32(abs(q) / step)) if step <= radius else (np.float32(0), np.float32(0))
-        fields = room_[:need]
-        over_rows(
-            rows,
-            lambda a, b: _march(h, fields, walk.which, walk.steps, walk.inverse, p, q, kx, ky, np.float32(weights[i]), out, a, b),  # noqa: B023
-            task,
-            cost=cols * 64 * 2e-7 * max(4, len(walk.which)),
-        )
+        walk = _walk(p, q, math.hypot(p * dx, q * dy), min(radius, 8 * max(cols * dx, rows * dy)))
+        if len(room) < walk.parts + walk.levels:
+            room = np.empty((walk.parts + walk.levels, rows, cols), np.float32)
+        _fill(h, walk, p, q, room, task)
+        _add_direction(h, walk, p, q, texel, radius, float(weights[i]), room, out, task)
     return out
+
+
+def _fill(h: Floats, walk: _Walk, p: int, q: int, room: Floats, task: Task) -> None:
+    """Fields that a walk looks up: heights at parts of a step, then the highest of 1, 2, 4 … steps from each texel on."""
+    rows, cols = h.shape
+    room[0] = h
+    for part in range(1, walk.parts):
+        between = partial(_between, h, p, q, part / walk.parts, room[part])
+        over_rows(rows, between, task, cost=0.1 * cols / 64)
+    if walk.levels:
+        first = room[walk.parts]
+        first[:] = h
+        for part in range(1, walk.parts):
+            over_rows(rows, partial(_higher, first, room[part], 0, 0, first), task)
+    for level in range(2, walk.levels + 1):
+        before, jump = room[walk.parts + level - 2], 2 ** (level - 2)
+        over_rows(rows, partial(_higher, before, before, p * jump, q * jump, room[walk.parts + level - 1]), task)
+
+
+def _add_direction(
+    h: Floats,
+    walk: _Walk,
+    p: int,
+    q: int,
+    texel: tuple[float, float],
+    radius: float,
+    weight: float,
+    room: Floats,
+    out: Floats,
+    task: Task,
+) -> None:
+    """Add the sky of one direction, times its weight."""
+    rows, cols = h.shape
+    step = math.hypot(p * texel[0], q * texel[1])
+    near = step <= radius
+    kx, ky = (np.float32(abs(p) / step), np.float32(abs(q) / step)) if near else (np.float32(0), np.float32(0))
+    march = partial(_march, h, room, walk.which, walk.steps, walk.inverse, p, q, kx, ky, np.float32(weight), out)
+    over_rows(rows, march, task, cost=cols * 64 * 2e-7 * max(4, len(walk.which)))

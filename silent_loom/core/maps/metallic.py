@@ -20,12 +20,59 @@ Rgb = tuple[float, float, float]
 
 class MetallicSettings(Settings):
     mode: Literal["constant", "by colour"] = setting("constant", "One value everywhere, or by likeness to a colour.")
-    value: float = setting(0.0, "0 is not metal, 1 is metal; values between are seldom true.", low=0, high=1, step=0.01, when={"mode": ["constant"]})
-    colour: Rgb = setting((0.55, 0.45, 0.38), "Colour of the bare metal, as sRGB values from 0 to 1.", shape="colour", when={"mode": ["by colour"]})
-    tolerance: float = setting(14.0, "How far from that colour still counts, in CIE L*a*b* units.", unit="ΔE", low=0, high=150, soft=(0, 60), step=0.5, when={"mode": ["by colour"]})
-    softness: float = setting(4.0, "Width of the change-over.", unit="ΔE", low=0.1, high=50, soft=(0.1, 20), step=0.1, when={"mode": ["by colour"]})
-    lightness: float = setting(0.4, "How much difference in lightness counts beside hue and chroma.", low=0, high=1, step=0.01, when={"mode": ["by colour"]})
-    soften_mm: float = setting(0.0, "Smooths the mask.", title="Soften", unit="mm", low=0, high=1000, soft=(0, 20), step=0.01, when={"mode": ["by colour"]})
+    value: float = setting(
+        0.0,
+        "0 is not metal, 1 is metal; values between are seldom true.",
+        low=0,
+        high=1,
+        step=0.01,
+        when={"mode": ["constant"]},
+    )
+    colour: Rgb = setting(
+        (0.55, 0.45, 0.38),
+        "Colour of the bare metal, as sRGB values from 0 to 1.",
+        shape="colour",
+        when={"mode": ["by colour"]},
+    )
+    tolerance: float = setting(
+        14.0,
+        "How far from that colour still counts, in CIE L*a*b* units.",
+        unit="ΔE",
+        low=0,
+        high=150,
+        soft=(0, 60),
+        step=0.5,
+        when={"mode": ["by colour"]},
+    )
+    softness: float = setting(
+        4.0,
+        "Width of the change-over.",
+        unit="ΔE",
+        low=0.1,
+        high=50,
+        soft=(0.1, 20),
+        step=0.1,
+        when={"mode": ["by colour"]},
+    )
+    lightness: float = setting(
+        0.4,
+        "How much difference in lightness counts beside hue and chroma.",
+        low=0,
+        high=1,
+        step=0.01,
+        when={"mode": ["by colour"]},
+    )
+    soften_mm: float = setting(
+        0.0,
+        "Smooths the mask.",
+        title="Soften",
+        unit="mm",
+        low=0,
+        high=1000,
+        soft=(0, 20),
+        step=0.01,
+        when={"mode": ["by colour"]},
+    )
 
 
 class Metallic(MapStep[MetallicSettings]):
@@ -35,6 +82,9 @@ class Metallic(MapStep[MetallicSettings]):
     title = "Metallic"
     sentence = "Where the surface is bare metal."
     Settings = MetallicSettings
+
+    def words(self, s: MetallicSettings) -> str:
+        return f"constant {s.value:g}" if s.mode == "constant" else "by colour"
 
     def reads(self, s: MetallicSettings) -> tuple[str, ...]:
         return ("base",)

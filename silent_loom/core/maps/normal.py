@@ -16,7 +16,16 @@ from silent_loom.core.weave.step import MapStep, Sheet
 
 class NormalSettings(Settings):
     strength: float = setting(1.0, "1 is the true slope of the height in millimetres.", low=-20, high=20, soft=(0, 4), step=0.01)
-    soften_mm: float = setting(0.0, "Smooths the height first; it stays as it is for everything else.", title="Soften", unit="mm", low=0, high=1000, soft=(0, 20), step=0.01)
+    soften_mm: float = setting(
+        0.0,
+        "Smooths the height first; it stays as it is for everything else.",
+        title="Soften",
+        unit="mm",
+        low=0,
+        high=1000,
+        soft=(0, 20),
+        step=0.01,
+    )
 
 
 class Normal(MapStep[NormalSettings]):
@@ -26,6 +35,9 @@ class Normal(MapStep[NormalSettings]):
     title = "Normal"
     sentence = "The slope of the height, as directions: x right, green up."
     Settings = NormalSettings
+
+    def words(self, s: NormalSettings) -> str:
+        return f"strength {s.strength:g}"
 
     def reads(self, s: NormalSettings) -> tuple[str, ...]:
         return ("height",)

@@ -16,9 +16,20 @@ from silent_loom.core.weave.step import MapStep, Sheet
 
 
 class OcclusionSettings(Settings):
-    radius_mm: float = setting(30.0, "Occluders farther than this, measured along the sheet, are left out.", title="Radius", unit="mm", low=0.01, high=1e5, soft=(1, 300), log=True)
+    radius_mm: float = setting(
+        30.0,
+        "Occluders farther than this, measured along the sheet, are left out.",
+        title="Radius",
+        unit="mm",
+        low=0.01,
+        high=1e5,
+        soft=(1, 300),
+        log=True,
+    )
     strength: float = setting(1.0, "How much of it is kept; it never brightens.", low=0, high=1, step=0.01)
-    height_scale: float = setting(1.0, "Factor on the height, for this map only.", title="Height", low=0, high=20, soft=(0, 4), step=0.01)
+    height_scale: float = setting(
+        1.0, "Factor on the height, for this map only.", title="Height", low=0, high=20, soft=(0, 4), step=0.01
+    )
     azimuths: Literal[16, 32] = setting(16, "Directions in which the horizon is sought.")
 
 
@@ -29,6 +40,9 @@ class Occlusion(MapStep[OcclusionSettings]):
     title = "Occlusion"
     sentence = "How much of the sky each point sees past the relief around it."
     Settings = OcclusionSettings
+
+    def words(self, s: OcclusionSettings) -> str:
+        return f"radius {s.radius_mm:g} mm"
 
     def reads(self, s: OcclusionSettings) -> tuple[str, ...]:
         return ("height",)

@@ -23,8 +23,17 @@ GREASY = 0.35
 class RoughnessSettings(Settings):
     reads_from: Literal["base", "height", "constant"] = setting("base", "What it is read from.", title="Read from")
     low: float = setting(0.45, "Roughness where the curve is at its bottom.", title="Lower limit", low=0, high=1, step=0.01)
-    high: float = setting(0.8, "Roughness where the curve is at its top; a constant is this value.", title="Upper limit", low=0, high=1, step=0.01)
-    curve: tone_curve.Points = setting(tone_curve.STRAIGHT, "From what is read, dark to light or low to high, to roughness.", shape="curve")
+    high: float = setting(
+        0.8,
+        "Roughness where the curve is at its top; a constant is this value.",
+        title="Upper limit",
+        low=0,
+        high=1,
+        step=0.01,
+    )
+    curve: tone_curve.Points = setting(
+        tone_curve.STRAIGHT, "From what is read, dark to light or low to high, to roughness.", shape="curve"
+    )
     invert: bool = setting(True, "Dark (or low) is rough.")
 
     @field_validator("curve")
@@ -42,6 +51,9 @@ class Roughness(MapStep[RoughnessSettings]):
     decides = True
     decision_scale = 0.5
     Settings = RoughnessSettings
+
+    def words(self, s: RoughnessSettings) -> str:
+        return f"{s.high:g}" if s.reads_from == "constant" else f"{s.low:g} to {s.high:g} from {s.reads_from}"
 
     def reads(self, s: RoughnessSettings) -> tuple[str, ...]:
         return ("base",) if s.reads_from == "constant" else (s.reads_from,)

@@ -17,12 +17,33 @@ from silent_loom.core.weave.step import MapStep, Sheet
 
 
 class ToneSettings(Settings):
-    thread: Literal["base", "height", "roughness", "metallic", "occlusion"] = setting("base", "Which thread is changed.", shape="thread")
+    thread: Literal["base", "height", "roughness", "metallic", "occlusion"] = setting(
+        "base", "Which thread is changed.", shape="thread"
+    )
     black: float = setting(0.0, "What becomes black.", low=-1, high=1, soft=(0, 1), step=0.005)
     white: float = setting(1.0, "What becomes white.", low=0, high=4, soft=(0, 1), step=0.005)
-    gamma: float = setting(1.0, "Lifts (above 1) or lowers the middle.", title="Middle", low=0.1, high=10, soft=(0.2, 5), step=0.01, log=True)
-    brightness: float = setting(0.0, "Stops of light, up or down; for data, tenths added.", unit="stops", low=-5, high=5, soft=(-2, 2), step=0.01)
-    contrast: float = setting(0.0, "Steeper or gentler around the middle.", unit="%", low=-100, high=200, soft=(-100, 100), step=1)
+    gamma: float = setting(
+        1.0,
+        "Lifts (above 1) or lowers the middle.",
+        title="Middle",
+        low=0.1,
+        high=10,
+        soft=(0.2, 5),
+        step=0.01,
+        log=True,
+    )
+    brightness: float = setting(
+        0.0,
+        "Stops of light, up or down; for data, tenths added.",
+        unit="stops",
+        low=-5,
+        high=5,
+        soft=(-2, 2),
+        step=0.01,
+    )
+    contrast: float = setting(
+        0.0, "Steeper or gentler around the middle.", unit="%", low=-100, high=200, soft=(-100, 100), step=1
+    )
     saturation: float = setting(0.0, "More or less colour; −100 is grey.", unit="%", low=-100, high=200, soft=(-100, 100), step=1)
     hue: float = setting(0.0, "Turns all hues.", unit="°", low=-180, high=180, step=1)
 
@@ -48,6 +69,9 @@ class Tone(MapStep[ToneSettings]):
     sentence = "Levels, hue, saturation, brightness and contrast of one thread."
     Settings = ToneSettings
 
+    def words(self, s: ToneSettings) -> str:
+        return s.thread
+
     def reads(self, s: ToneSettings) -> tuple[str, ...]:
         return (s.thread,)
 
@@ -57,9 +81,7 @@ class Tone(MapStep[ToneSettings]):
     def idle(self, s: ToneSettings) -> bool:
         return s.model_copy(update={"thread": "base"}) == ToneSettings()
 
-    def run(
-        self, s: ToneSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
-    ) -> dict[str, Image]:
+    def run(self, s: ToneSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task) -> dict[str, Image]:
         image = inputs[s.thread]
         out = np.empty_like(image.pixels)
         slope = np.float32(1 + s.contrast / 100 if s.contrast <= 0 else 1 / max(1 - s.contrast / 201, 1e-3))
@@ -70,7 +92,15 @@ class Tone(MapStep[ToneSettings]):
             over_rows(
                 image.height,
                 lambda a, b: _colour(
-                    image.pixels, matrix, np.float32(s.black), np.float32(1 / (s.white - s.black)), np.float32(1 / s.gamma), slope, out, a, b
+                    image.pixels,
+                    matrix,
+                    np.float32(s.black),
+                    np.float32(1 / (s.white - s.black)),
+                    np.float32(1 / s.gamma),
+                    slope,
+                    out,
+                    a,
+                    b,
                 ),
                 task,
                 cost=image.width * 64 * 6e-5,

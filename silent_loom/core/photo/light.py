@@ -22,11 +22,20 @@ DEGREE = 4
 class LightSettings(Settings):
     amount: float = setting(1.0, "How much of the uneven light is taken out.", low=0, high=1, step=0.01)
     patches: float = setting(
-        0.35, "How much of the light that varies in patches, and not as one slope or vignette, is taken out.", low=0, high=1, step=0.01
+        0.35,
+        "How much of the light that varies in patches, and not as one slope or vignette, is taken out.",
+        low=0,
+        high=1,
+        step=0.01,
     )
     reach: float = setting(
-        0.3, "Smallest patch that counts as light and not as the material's own variation.", title="Patch size", unit="of the sheet",
-        low=0.08, high=1, step=0.01,
+        0.3,
+        "Smallest patch that counts as light and not as the material's own variation.",
+        title="Patch size",
+        unit="of the sheet",
+        low=0.08,
+        high=1,
+        step=0.01,
     )
 
 
@@ -52,6 +61,9 @@ class EvenLight(MapStep[LightSettings]):
     decides = True
     decision_scale = 0.25
     Settings = LightSettings
+
+    def words(self, s: LightSettings) -> str:
+        return f"{round(100 * s.amount)} %"
 
     def reads(self, s: LightSettings) -> tuple[str, ...]:
         return ("base",)
@@ -116,7 +128,9 @@ def illumination(image: Image, reach: float, patches: float, task: Task) -> Floa
     small = reduce_area(np.log(y), gw, gh).astype(np.float64)
     v, u = np.mgrid[0:gh, 0:gw]
     u, v = (u + 0.5) / gw * 2 - 1, (v + 0.5) / gh * 2 - 1
-    terms = np.stack([u**i * v**j for i in range(DEGREE + 1) for j in range(DEGREE + 1 - i)], -1).reshape(-1, (DEGREE + 1) * (DEGREE + 2) // 2)
+    terms = np.stack([u**i * v**j for i in range(DEGREE + 1) for j in range(DEGREE + 1 - i)], -1).reshape(
+        -1, (DEGREE + 1) * (DEGREE + 2) // 2
+    )
     target, weight = small.ravel(), np.ones(small.size)
     fitted = np.zeros_like(target)
     for _ in range(8):

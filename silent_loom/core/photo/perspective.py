@@ -140,7 +140,9 @@ def proportions(
             hm = homography(_SQUARE, moved)
             skew_var += ((_skew_for(hm, focal) - skew) / step * noise) ** 2
             aspect_var += ((np.log(_aspect_for(hm, focal)) - np.log(aspects)) / step * noise) ** 2
-    prior_spread = float(np.sqrt(np.average((np.log(aspects) - np.average(np.log(aspects), weights=weight)) ** 2, weights=weight)))
+    prior_spread = float(
+        np.sqrt(np.average((np.log(aspects) - np.average(np.log(aspects), weights=weight)) ** 2, weights=weight))
+    )
     weight = weight * np.exp(-0.5 * skew**2 / np.maximum(skew_var, 1e-14)) / np.sqrt(np.maximum(skew_var, 1e-14))
     if not np.isfinite(weight).all() or weight.sum() <= 0:
         # The tie contradicts every focal length considered: the centre is not the axis, or it is no rectangle.
@@ -163,4 +165,5 @@ def apply(h: NDArray[np.float64], points: Any) -> Points:
     """Points through a homography."""
     p = np.asarray(points, np.float64)
     q = np.c_[p.reshape(-1, 2), np.ones(p.size // 2)] @ h.T
-    return (q[:, :2] / q[:, 2:]).reshape(p.shape)
+    out: Points = (q[:, :2] / q[:, 2:]).reshape(p.shape)
+    return out

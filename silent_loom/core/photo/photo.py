@@ -19,8 +19,14 @@ from silent_loom.core.weave.step import Geometry, MapStep, Sheet, Sources
 class PhotoSettings(Settings):
     source: str = setting("", "The file this material starts from.", shape="source")
     width_mm: float = setting(
-        1000.0, "Real width of the whole photo; Straighten may state a better one.", title="Width of the photo", unit="mm",
-        low=0.01, high=1e6, soft=(10, 10000), log=True,
+        1000.0,
+        "Real width of the whole photo; Straighten may state a better one.",
+        title="Width of the photo",
+        unit="mm",
+        low=0.01,
+        high=1e6,
+        soft=(10, 10000),
+        log=True,
     )
     alpha: Literal["keep", "drop"] = setting("drop", "What becomes of transparency: kept as the opacity thread, or dropped.")
 

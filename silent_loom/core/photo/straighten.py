@@ -25,16 +25,29 @@ Corners = tuple[tuple[float, float], tuple[float, float], tuple[float, float], t
 
 class StraightenSettings(Settings):
     corners: Corners | None = setting(
-        None, "Corners of a rectangle on the photo, clockwise from its top left; as parts of the photo's width and height.",
+        None,
+        "Corners of a rectangle on the photo, clockwise from its top left; as parts of the photo's width and height.",
         shape="corners",
     )
     width_mm: float | None = setting(
-        None, "Real width of the rectangle (of the whole photo without corners).", title="Real width", unit="mm", low=0.01, high=1e6,
-        soft=(10, 10000), log=True,
+        None,
+        "Real width of the rectangle (of the whole photo without corners).",
+        title="Real width",
+        unit="mm",
+        low=0.01,
+        high=1e6,
+        soft=(10, 10000),
+        log=True,
     )
     height_mm: float | None = setting(
-        None, "Real height, if you know it; otherwise told from the perspective or the camera.", title="Real height", unit="mm",
-        low=0.01, high=1e6, soft=(10, 10000), log=True,
+        None,
+        "Real height, if you know it; otherwise told from the perspective or the camera.",
+        title="Real height",
+        unit="mm",
+        low=0.01,
+        high=1e6,
+        soft=(10, 10000),
+        log=True,
     )
     crop: Literal["free", "square"] = setting("free", "Keep the whole rectangle, or its centre square.")
 
@@ -58,6 +71,9 @@ class Straighten(CarryStep[StraightenSettings]):
     decides = True
     decision_scale = 0.0
     Settings = StraightenSettings
+
+    def words(self, s: StraightenSettings) -> str:
+        return "4 corners" if s.corners else "whole photo" if s.crop == "free" else "centre square"
 
     def geometry(self, s: StraightenSettings, before: Geometry, sources: Sources) -> Geometry:
         width, height = self._full(s, before)
@@ -96,9 +112,7 @@ class Straighten(CarryStep[StraightenSettings]):
         source = np.array([[0, 0], [width, 0], [width, height], [0, height]]) - (x0, y0)
         return homography(source, target)
 
-    def demand(
-        self, s: StraightenSettings, before: Geometry, after: Geometry, texels: tuple[int, int]
-    ) -> tuple[int, int]:
+    def demand(self, s: StraightenSettings, before: Geometry, after: Geometry, texels: tuple[int, int]) -> tuple[int, int]:
         native = before.native or before.texels(min(after.size_mm[0] / texels[0], after.size_mm[1] / texels[1]))
         # Density goes with the inverse of the size, so one figure for the geometry serves every size
         unit = _least_density(self, s, before, after, native)
@@ -137,7 +151,12 @@ def _least_density(step: Straighten, s: StraightenSettings, before: Geometry, af
 
 
 def _density(
-    m: NDArray[np.float64], x: float, y: float, size: tuple[float, float], texels: tuple[int, int], native: tuple[int, int]
+    m: NDArray[np.float64],
+    x: float,
+    y: float,
+    size: tuple[float, float],
+    texels: tuple[int, int],
+    native: tuple[int, int],
 ) -> float:
     """Photo pixels per result texel at a place, in the direction where there are fewest."""
     px, py = x * size[0], y * size[1]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -78,7 +80,7 @@ def join_strip(first: Floats, second: Floats, path: NDArray[np.float64], softnes
     """
     rows, n, channels = first.shape
     mask = np.empty((rows, n), np.float32)
-    over_rows(rows, lambda a, b: _mask(path, mask, a, b), task)
+    over_rows(rows, partial(_mask, path, mask), task)
     x = np.arange(n) + 0.5
     fade = max(1.5, 0.14 * n)
     low, high = _ease((x - 0.5) / fade), _ease((n - 0.5 - x) / fade)
@@ -112,16 +114,23 @@ def join_strip(first: Floats, second: Floats, path: NDArray[np.float64], softnes
         if keep and width > 1.0:
             s = max(2.0, 2.0 * width)
             moments = np.empty((rows, n, 3), np.float32)
-            over_rows(rows, lambda y0, y1: _moments(a, b, moments, y0, y1), task)  # noqa: B023
+            over_rows(rows, partial(_moments, a, b, moments), task)
             moments = smooth(moments, s)
         else:
             keep, moments = False, empty
-        over_rows(rows, lambda y0, y1: _weigh_band(a, b, w, moments, low, high, keep, out, y0, y1), task)  # noqa: B023
+        over_rows(rows, partial(_weigh_band, a, b, w, moments, low, high, keep, out), task)
     return out
 
 
 def closed_along(
-    pixels: Floats, kind: Kind, axis: int, keep: int, path: NDArray[np.float64], softness: float, closed: bool, task: Task
+    pixels: Floats,
+    kind: Kind,
+    axis: int,
+    keep: int,
+    path: NDArray[np.float64],
+    softness: float,
+    closed: bool,
+    task: Task,
 ) -> Floats:
     """Close a sheet along an axis: its last lines are laid over its first and joined there.
 
@@ -139,7 +148,9 @@ def closed_along(
     """
     n = pixels.shape[axis] - keep
     turned = axis == 0
-    near, far, rest = (pixels[:n], pixels[keep:], pixels[n:keep]) if turned else (pixels[:, :n], pixels[:, keep:], pixels[:, n:keep])
+    near, far, rest = (
+        (pixels[:n], pixels[keep:], pixels[n:keep]) if turned else (pixels[:, :n], pixels[:, keep:], pixels[:, n:keep])
+    )
 
     def rows(a: Floats) -> Floats:
         return np.ascontiguousarray(a.transpose(1, 0, 2) if turned else a)

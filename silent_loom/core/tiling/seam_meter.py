@@ -195,7 +195,13 @@ def _search(planes: Floats, task: Task) -> tuple[int, float]:
 
 
 def seam(
-    image: Image, axis: str, *, join: NDArray[np.int64] | None = None, search: bool = True, seed: int = 1, task: Task = IDLE
+    image: Image,
+    axis: str,
+    *,
+    join: NDArray[np.int64] | None = None,
+    search: bool = True,
+    seed: int = 1,
+    task: Task = IDLE,
 ) -> Seam:
     """How much the joins of a sheet show when it is repeated.
 
@@ -218,11 +224,12 @@ def seam(
     -----
     Across a line, the step between the means of strips 1 to 16 texels wide on either side and what that step lacks to
     the continuation predicted from both sides are averaged along the line over as many texels; their size, and at the
-    finest widths how far the step exceeds its neighbours (a lens blurs every edge, a join none), is averaged in windows of the whole, a quarter and a sixteenth of the line. For each width and length the worst window is
-    divided by the 95th percentile of the worst windows of the same line moved to places where nothing was joined; the
-    largest quotient counts, and is divided by the 95th percentile of what the moved lines reach by the same rule. So
-    an untouched repeat stays at or under 1, whatever its content, as often as any other of its lines would. Beyond 1
-    the excess is counted in spreads (95th percentile minus median) of the moved lines.
+    finest widths how far the step exceeds its neighbours (a lens blurs every edge, a join none), is averaged in
+    windows of the whole, a quarter and a sixteenth of the line. For each width and length the worst window is divided
+    by the 95th percentile of the worst windows of the same line moved to places where nothing was joined; the largest
+    quotient counts, and is held against what the moved lines reach by the same rule. So an untouched repeat stays at or
+    under 1, whatever its content. Beyond 1 the excess is counted in spreads (95th percentile minus median) of the moved
+    lines.
     """
     planes = features(image)
     if axis == "y":
@@ -249,11 +256,16 @@ def seam(
 
 
 def seams(
-    image: Image, joins: tuple[NDArray[np.int64], NDArray[np.int64]] | None = None, *, search: bool = True, task: Task = IDLE
+    image: Image,
+    joins: tuple[NDArray[np.int64], NDArray[np.int64]] | None = None,
+    *,
+    search: bool = True,
+    task: Task = IDLE,
 ) -> tuple[Seam, Seam]:
     """`seam` across and down, side by side."""
     jx, jy = joins or (None, None)
     x, y = both(
-        lambda: seam(image, "x", join=jx, search=search, task=task), lambda: seam(image, "y", join=jy, search=search, task=task)
+        lambda: seam(image, "x", join=jx, search=search, task=task),
+        lambda: seam(image, "y", join=jy, search=search, task=task),
     )
     return x, y

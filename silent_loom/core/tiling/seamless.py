@@ -24,10 +24,30 @@ MARGIN = 0.12
 
 
 class SeamlessSettings(Settings):
-    overlap_x: float = setting(0.2, "How much of the width is laid over itself and consumed.", title="Overlap across", low=0.02, high=0.5, step=0.01)
-    overlap_y: float = setting(0.2, "How much of the height is laid over itself and consumed.", title="Overlap down", low=0.02, high=0.5, step=0.01)
+    overlap_x: float = setting(
+        0.2,
+        "How much of the width is laid over itself and consumed.",
+        title="Overlap across",
+        low=0.02,
+        high=0.5,
+        step=0.01,
+    )
+    overlap_y: float = setting(
+        0.2,
+        "How much of the height is laid over itself and consumed.",
+        title="Overlap down",
+        low=0.02,
+        high=0.5,
+        step=0.01,
+    )
     softness: float = setting(
-        0.01, "Transition of the finest detail at the cut.", unit="of the overlap", low=0.001, high=0.1, step=0.001, log=True,
+        0.01,
+        "Transition of the finest detail at the cut.",
+        unit="of the overlap",
+        low=0.001,
+        high=0.1,
+        step=0.001,
+        log=True,
     )
     base_weight: float = setting(1.0, "What base colour counts for in finding the cut.", low=0, high=4, step=0.05)
     height_weight: float = setting(1.0, "What height counts for, when it exists above.", low=0, high=4, step=0.05)
@@ -92,6 +112,9 @@ class Seamless(CarryStep[SeamlessSettings]):
     decides = True
     Settings = SeamlessSettings
 
+    def words(self, s: SeamlessSettings) -> str:
+        return f"cut, overlap {round(100 * s.overlap_x)} %"
+
     def geometry(self, s: SeamlessSettings, before: Geometry, sources: Sources) -> Geometry:
         w, h = before.size_mm
         return Geometry((w * (1 - s.overlap_x), h * (1 - s.overlap_y)), True)
@@ -121,7 +144,7 @@ class Seamless(CarryStep[SeamlessSettings]):
     def paths(
         self, s: SeamlessSettings, decision: Decision, width: int, height: int
     ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """The two cuts at a size, in texels of the overlap: across for every row of the input, down for every column of the result."""
+        """The two cuts at a size, in texels of the overlap: across for every row going in, down for every column coming out."""
         in_w, in_h = self.demand(s, Geometry(), Geometry(), (width, height))
         return (
             _stretch(decision.arrays["path_x"], in_h, closed=False) * (in_w - width),

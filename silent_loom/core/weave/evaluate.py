@@ -129,7 +129,20 @@ class Evaluator:
                         geometry = step.geometry(settings, geometry, self.sources)
                     except WeaveError as found:
                         error = found
-            rows.append(Row(entry, step, settings, before, geometry, reads, writes, tuple(present), error, settings.model_dump_json()))
+            rows.append(
+                Row(
+                    entry,
+                    step,
+                    settings,
+                    before,
+                    geometry,
+                    reads,
+                    writes,
+                    tuple(present),
+                    error,
+                    settings.model_dump_json(),
+                )
+            )
             present += [t for t in writes if t not in present]
         return Plan(tuple(rows), geometry, tuple(present))
 

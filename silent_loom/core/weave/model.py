@@ -10,8 +10,6 @@ from pydantic import BaseModel, ConfigDict, Field
 from silent_loom.core.errors import WeaveError
 from silent_loom.core.weave import registry
 
-SCHEMA_VERSION = 1
-
 MixMode = Literal["replace", "multiply", "add", "subtract", "lighter", "darker", "screen", "overlay", "combine"]
 
 
@@ -50,7 +48,7 @@ class Weave(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
-    schema_version: Literal[1] = SCHEMA_VERSION
+    schema_version: Literal[1] = 1
     steps: tuple[StepEntry, ...] = ()
     sources: dict[str, SourceRef] = Field(default_factory=dict, description="By SHA-256 of the file.")
 
@@ -97,7 +95,18 @@ def starting_weave(digest: str, source: SourceRef, **settings: dict[str, Any]) -
     **settings
         Changed settings by name of step.
     """
-    order = ("photo", "straighten", "light", "seamless", "tone", "height", "normal", "roughness", "metallic", "occlusion")
+    order = (
+        "photo",
+        "straighten",
+        "light",
+        "seamless",
+        "tone",
+        "height",
+        "normal",
+        "roughness",
+        "metallic",
+        "occlusion",
+    )
     entries = []
     for name in order:
         values = dict(settings.get(name, {}))

@@ -115,6 +115,10 @@ class Step(ABC, Generic[S]):
         """True when these settings change nothing; the step is then passed over."""
         return False
 
+    def words(self, s: S) -> str:
+        """What these settings come to, in a few words for the chart."""
+        return ""
+
     def decide(self, s: S, inputs: Mapping[str, Image], geometry: Geometry, task: Task) -> Decision:
         """Decide once, on inputs at the decision size."""
         return NONE

@@ -24,13 +24,31 @@ def listing(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
     plan = bench.evaluator.plan(state.weave)
     name = file_name(state.name)
     kinds = [
-        {"name": p.name, "title": p.title, "says": p.says, "files": [*file_names(p, name, plan.threads), *([f"{name}.glb"] if p.glb else [])]}
+        {
+            "name": p.name,
+            "title": p.title,
+            "says": p.says,
+            "files": [*file_names(p, name, plan.threads), *([f"{name}.glb"] if p.glb else [])],
+        }
         for p in profiles().values()
     ]
     done = [
-        {"id": d.id, "file": d.file, "profile": d.profile, "size": d.size, "bytes": d.bytes, "at": d.created_at.isoformat()} for d in store.deliveries(ident)
+        {
+            "id": d.id,
+            "file": d.file,
+            "profile": d.profile,
+            "size": d.size,
+            "bytes": d.bytes,
+            "at": d.created_at.isoformat(),
+        }
+        for d in store.deliveries(ident)
     ]
-    return {"profiles": kinds, "deliveries": done, "aspect": plan.geometry.size_mm[0] / plan.geometry.size_mm[1], "size_mm": plan.geometry.size_mm}
+    return {
+        "profiles": kinds,
+        "deliveries": done,
+        "aspect": plan.geometry.size_mm[0] / plan.geometry.size_mm[1],
+        "size_mm": plan.geometry.size_mm,
+    }
 
 
 class Order(BaseModel):

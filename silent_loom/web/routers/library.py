@@ -49,7 +49,11 @@ def page(request: Request, bench: Bench, store: Stored) -> Response:
 @router.get("/api/materials")
 def cards(bench: Bench, store: Stored, binned: bool = False) -> dict[str, Any]:
     """All materials, the one changed last first."""
-    return {"materials": [card(bench, s) for s in store.materials(binned=binned)], "in_bin": len(store.materials(binned=True)), "ready": bench.ready.is_set()}
+    return {
+        "materials": [card(bench, s) for s in store.materials(binned=binned)],
+        "in_bin": len(store.materials(binned=True)),
+        "ready": bench.ready.is_set(),
+    }
 
 
 @router.get("/api/materials/{ident}/card.png")

@@ -40,7 +40,12 @@ class Ask(BaseModel):
 def map_raw(ident: str, body: Ask, bench: Bench) -> Response:
     """A map as RGBA bytes; width, height and millimetres in the headers."""
     raw, facts = bench.map_rgba(ident, check_thread(body.thread), body.size, below=body.below, **body.how())
-    headers = {"x-width": str(facts["width"]), "x-height": str(facts["height"]), "x-mm": "{} {}".format(*facts["size_mm"]), "x-wraps": str(int(facts["wraps"]))}
+    headers = {
+        "x-width": str(facts["width"]),
+        "x-height": str(facts["height"]),
+        "x-mm": "{} {}".format(*facts["size_mm"]),
+        "x-wraps": str(int(facts["wraps"])),
+    }
     return Response(raw, media_type="application/octet-stream", headers=headers)
 
 
@@ -51,10 +56,14 @@ def form(ident: str, body: Ask, bench: Bench) -> Response:
 
 
 @router.get("/map/{thread}.png")
-def map_png(ident: str, thread: str, bench: Bench, size: int = _Size, below: str | None = None, entry: int | None = None) -> Response:
+def map_png(
+    ident: str, thread: str, bench: Bench, size: int = _Size, below: str | None = None, entry: int | None = None
+) -> Response:
     """A map as an 8-bit PNG; given an entry it never changes."""
     body = bench.map_png(ident, check_thread(thread), size, below=below, entry=entry)
-    return Response(body, media_type="image/png", headers={"cache-control": "max-age=31536000, immutable" if entry else "no-store"})
+    return Response(
+        body, media_type="image/png", headers={"cache-control": "max-age=31536000, immutable" if entry else "no-store"}
+    )
 
 
 @router.post("/probe")
@@ -81,4 +90,8 @@ def photo(ident: str, store: Stored, bench: Bench, step_id: str, size: int = Que
     from silent_loom.work.photos import upright_jpeg
 
     entry = store.get(ident).weave.entry(step_id)
-    return Response(upright_jpeg(store, str(entry.settings.get("source", "")), size), media_type="image/jpeg", headers={"cache-control": "max-age=3600"})
+    return Response(
+        upright_jpeg(store, str(entry.settings.get("source", "")), size),
+        media_type="image/jpeg",
+        headers={"cache-control": "max-age=3600"},
+    )

@@ -112,7 +112,12 @@ def _mix(weave: Weave, change: Change) -> tuple[Weave, str]:
     if registry.step(entry.step).geometric:
         raise WeaveError("a step that moves pixels is on or off, never mixed", _title(weave, entry.id), "Switch it off instead.")
     updated = StepEntry.model_validate(
-        {**entry.model_dump(), "amount": entry.amount if change.amount is None else change.amount, "mix": change.mix or entry.mix, "mask": change.mask or None}
+        {
+            **entry.model_dump(),
+            "amount": entry.amount if change.amount is None else change.amount,
+            "mix": change.mix or entry.mix,
+            "mask": change.mask or None,
+        }
     )
     return weave.with_entry(updated), f"{_title(weave, entry.id)}: {updated.mix}, {round(100 * updated.amount)} %"
 
@@ -129,17 +134,23 @@ def apply(weave: Weave, change: Change, sources: dict[str, SourceRef]) -> tuple[
             return _settings(weave, change)
         case "switch":
             entry = weave.entry(change.step_id)
-            return weave.with_entry(entry.model_copy(update={"on": change.on})), f"{_title(weave, entry.id)} switched {'on' if change.on else 'off'}"
+            return weave.with_entry(
+                entry.model_copy(update={"on": change.on})
+            ), f"{_title(weave, entry.id)} switched {'on' if change.on else 'off'}"
         case "move":
             return _move(weave, change)
         case "add":
             registry.settings_of(change.step, change.settings)
             new = StepEntry(step=change.step, settings=change.settings)
             at = max(0, min(change.to, len(weave.steps)))
-            return weave.model_copy(update={"steps": (*weave.steps[:at], new, *weave.steps[at:])}), f"{registry.step(change.step).title} added"
+            return weave.model_copy(
+                update={"steps": (*weave.steps[:at], new, *weave.steps[at:])}
+            ), f"{registry.step(change.step).title} added"
         case "remove":
             i = weave.index(change.step_id)
-            return weave.model_copy(update={"steps": weave.steps[:i] + weave.steps[i + 1 :]}), f"{_title(weave, change.step_id)} removed"
+            return weave.model_copy(
+                update={"steps": weave.steps[:i] + weave.steps[i + 1 :]}
+            ), f"{_title(weave, change.step_id)} removed"
         case "mix":
             return _mix(weave, change)
         case "photo":
@@ -163,7 +174,9 @@ def change(ident: str, body: Change, bench: Bench, store: Stored) -> dict[str, A
 
 
 @router.post("/api/materials/{ident}/photo")
-def other_photo(ident: str, bench: Bench, store: Stored, photo: UploadFile = File(), base: int = Form(), step_id: str = Form()) -> dict[str, Any]:
+def other_photo(
+    ident: str, bench: Bench, store: Stored, photo: UploadFile = File(), base: int = Form(), step_id: str = Form()
+) -> dict[str, Any]:
     """Put another photo through the same weave."""
     digest, _ = store.add_source(photo.file, PurePath(photo.filename or "pasted.png").name)
     return change(ident, Change(base=base, kind="photo", step_id=step_id, digest=digest), bench, store)
@@ -194,7 +207,15 @@ def history(ident: str, store: Stored) -> dict[str, Any]:
     """Every state there ever was, newest first."""
     head = store.get(ident).head
     lines = [
-        {"id": h.id, "parent": h.parent, "label": h.label, "at": h.created_at.isoformat(), "aside": h.aside, "on_line": h.on_line, "head": h.id == head}
+        {
+            "id": h.id,
+            "parent": h.parent,
+            "label": h.label,
+            "at": h.created_at.isoformat(),
+            "aside": h.aside,
+            "on_line": h.on_line,
+            "head": h.id == head,
+        }
         for h in reversed(store.history(ident))
     ]
     return {"entries": lines, "head": head}

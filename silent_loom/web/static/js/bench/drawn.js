@@ -38,8 +38,8 @@ export function curveEditor(field, controls) {
   const back = svg("g"), path = svg("path", { class: "graph" }), handles = svg("g");
   node.append(back, path, handles);
   let points = field.default;
-  const px = (p) => [p[0] * W, H - p[1] * (H - 8) - 4];
-  const value = (x, y) => [Math.max(0, Math.min(1, x / W)), Math.max(0, Math.min(1, (H - 4 - y) / (H - 8)))];
+  const px = (p) => [8 + p[0] * (W - 16), H - p[1] * (H - 16) - 8];
+  const value = (x, y) => [Math.max(0, Math.min(1, (x - 8) / (W - 16))), Math.max(0, Math.min(1, (H - 8 - y) / (H - 16)))];
   const tidy = (list) => list.map((p) => p.map((v) => +v.toFixed(4))).sort((a, b) => a[0] - b[0]);
   const line = () => {
     const sorted = [...points].sort((a, b) => a[0] - b[0]);

@@ -37,7 +37,14 @@ export class Strip {
   }
 
   words() {
-    for (const [name, { node }] of this.nodes) node.querySelector(".warn").textContent = (this.state.figures.maps[name] || []).join(", ");
+    const { maps, ranges = {} } = this.state.figures;
+    for (const [name, { node }] of this.nodes) {
+      node.querySelector(".warn").textContent = (maps[name] || []).join(", ");
+      if (ranges[name] && ranges[name][0] !== ranges[name][1]) {
+        const unit = this.state.threads.find((t) => t.name === name)?.unit;
+        node.querySelector(".facts").textContent = `${ranges[name].map((v) => v.toFixed(unit ? 1 : 2)).join(" to ")}${unit ? ` ${unit}` : ""}`;
+      }
+    }
   }
 
   mark() {

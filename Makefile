@@ -1,0 +1,36 @@
+# Two commands do everything on a fresh machine: make demo, make test.
+PY ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+STAMP := $(VENV)/.installed
+
+.PHONY: demo test bench lint browser clean
+
+$(STAMP): requirements.lock pyproject.toml
+	$(PY) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements.lock
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	$(BIN)/python -m silent_loom.core.warm
+	touch $(STAMP)
+
+demo: $(STAMP)
+	$(BIN)/silent-loom serve --demo --data build/demo
+
+test: $(STAMP) browser
+	$(BIN)/python -m pytest
+
+# Chromium from Debian's packages, and the two npm packages that tests use; skipped when they are there
+browser:
+	@command -v chromium >/dev/null || { $(if $(filter 0,$(shell id -u)),,sudo) apt-get update -qq && $(if $(filter 0,$(shell id -u)),,sudo) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium >/dev/null; }
+	@test -d tools/vendor/node_modules/axe-core || { cd tools/vendor && npm ci --ignore-scripts --no-audit --no-fund --silent; }
+
+lint: $(STAMP)
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+
+bench: $(STAMP)
+	$(BIN)/python -m bench
+
+clean:
+	rm -rf $(VENV) build
