@@ -32,6 +32,7 @@ _TURNS: dict[int, tuple[bool, int]] = {
     7: (True, 3),
     8: (False, 1),
 }
+oiio.attribute("limits:imagesize_MB", 1 << 20)
 Pillow.MAX_IMAGE_PIXELS = None  # our own limits are checked on the header
 
 
@@ -65,6 +66,8 @@ def read(path: str | Path, *, name: str | None = None, fmt: str | None = None, l
     if path.is_dir():
         raise FileError("this is a folder", name, "Name one image file.")
     found = identify(path, name, fmt)
+    if found == "png":
+        _check_png_header(path, name, limits)
     try:
         if found in ("webp", "jpeg", "tiff", "bmp"):
             special = _through_pillow(path, name, found, limits)
@@ -200,6 +203,17 @@ def _through_oiio(path: Path, name: str, fmt: str, limits: Limits) -> Picture:
     exif = _exif(attributes, spec.width, spec.height)
     samples, alpha = _upright(samples, alpha, orientation)
     return Picture(samples, alpha, transfer, {"uint8": 8, "uint16": 16, "float": 32}[dtype], fmt, exif, tuple(notes))
+
+
+def _check_png_header(path: Path, name: str, limits: Limits) -> None:
+    """Size from the first chunk, which must be there whatever follows."""
+    with path.open("rb") as stream:
+        head = stream.read(33)
+    if len(head) < 33 or head[12:16] != b"IHDR":
+        raise FileError("cannot be decoded as PNG", name, _AGAIN)
+    width, height, bits, kind = struct.unpack(">IIBB", head[16:26])
+    channels = {0: 1, 2: 3, 3: 3, 4: 2, 6: 4}.get(kind, 4)
+    limits.check(name, width, height, channels * (2 if bits == 16 else 1))
 
 
 def _split(whole: NDArray[Any], names: list[str], alpha_at: int) -> tuple[NDArray[Any], NDArray[Any] | None]:

@@ -10,10 +10,10 @@ import numpy as np
 from silent_loom.core.colour import decode_srgb, lab
 from silent_loom.core.images import Image, data
 from silent_loom.core.parallel import Task, over_rows
-from silent_loom.core.resample import blur
+from silent_loom.core.resample import blur, resize
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
-from silent_loom.core.weave.step import MapStep, Sheet
+from silent_loom.core.weave.step import DECISION_SIZE, Geometry, MapStep, Sheet, Texels
 
 Rgb = tuple[float, float, float]
 
@@ -92,13 +92,19 @@ class Metallic(MapStep[MetallicSettings]):
     def writes(self, s: MetallicSettings) -> tuple[str, ...]:
         return ("metallic",)
 
+    def demand(self, s: MetallicSettings, before: Geometry, after: Geometry, texels: Texels) -> Texels:
+        # Told texel by texel at the decision size or larger, then averaged: a small answer is the large one reduced
+        if s.mode == "constant" or max(texels) >= DECISION_SIZE:
+            return texels
+        return after.at_longer_side(DECISION_SIZE)
+
     def run(
         self, s: MetallicSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
     ) -> dict[str, Image]:
         base = inputs["base"]
         out = np.full((base.height, base.width), s.value, np.float32)
         if s.mode == "constant":
-            return {"metallic": data(out, base)}
+            return {"metallic": resize(data(out, base), sheet.width, sheet.height, task)}
         key = lab(decode_srgb(np.array([s.colour], np.float32)))[0]
         weight = np.array([s.lightness, 1, 1], np.float32)
 
@@ -111,4 +117,4 @@ class Metallic(MapStep[MetallicSettings]):
         if s.soften_mm > 0:
             tx, ty = base.texel_mm
             out = blur(out, (s.soften_mm / tx, s.soften_mm / ty), base.wraps, task)
-        return {"metallic": data(out, base)}
+        return {"metallic": resize(data(out, base), sheet.width, sheet.height, task)}

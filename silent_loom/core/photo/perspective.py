@@ -28,15 +28,19 @@ def homography(source: Points, target: Points) -> NDArray[np.float64]:
         centre, spread = p.mean(0), np.sqrt(((p - p.mean(0)) ** 2).sum(1).mean()) + 1e-12
         return np.array([[1 / spread, 0, -centre[0] / spread], [0, 1 / spread, -centre[1] / spread], [0, 0, 1]])
 
+    for points in (source, target):
+        area = np.ptp(points[:, 0]) * np.ptp(points[:, 1]) + 1e-30
+        for i in range(4):
+            a, b, c = (points[(i + k) % 4] for k in range(3))
+            if abs((b[0] - a[0]) * (c[1] - a[1]) - (b[1] - a[1]) * (c[0] - a[0])) < 1e-9 * area:
+                raise ValueError("three corners lie on one line")
     ts, tt = normaliser(source), normaliser(target)
     s = np.c_[source, np.ones(4)] @ ts.T
     t = np.c_[target, np.ones(4)] @ tt.T
     rows = []
     for (x, y, _), (u, v, _) in zip(s, t, strict=True):
         rows += [[x, y, 1, 0, 0, 0, -u * x, -u * y, -u], [0, 0, 0, x, y, 1, -v * x, -v * y, -v]]
-    _, singular, vt = np.linalg.svd(np.array(rows))
-    if singular[7] < 1e-9 * singular[0]:
-        raise ValueError("three corners lie on one line")
+    vt = np.linalg.svd(np.array(rows))[2]
     h = np.linalg.inv(tt) @ vt[-1].reshape(3, 3) @ ts
     return np.asarray(h / h[2, 2] if abs(h[2, 2]) > 1e-12 else h)
 

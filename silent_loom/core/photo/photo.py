@@ -53,11 +53,11 @@ class Photo(MapStep[PhotoSettings]):
         self, s: PhotoSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
     ) -> dict[str, Image]:
         picture = sheet.sources.picture(s.source)
-        made = {"base": Image(_to(picture.colour(), sheet, task), Kind.COLOUR, sheet.after.size_mm)}
+        made = {"base": Image(_to(picture.colour(), sheet, task), Kind.COLOUR, sheet.size_mm)}
         alpha = picture.alpha_plane()
         if "opacity" in self.writes(s):
             solid = np.ones(picture.samples.shape[:2], np.float32) if alpha is None else alpha
-            made["opacity"] = Image(_to(solid[..., None], sheet, task), Kind.DATA, sheet.after.size_mm)
+            made["opacity"] = Image(_to(solid[..., None], sheet, task), Kind.DATA, sheet.size_mm)
         return made
 
 

@@ -18,7 +18,7 @@ from silent_loom.core.photo.perspective import Proportions, convex, homography, 
 from silent_loom.core.photo.photo import reduced
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
-from silent_loom.core.weave.step import CarryStep, Geometry, Sheet, Sources
+from silent_loom.core.weave.step import CarryStep, Geometry, Sheet, Sources, Texels
 
 Corners = tuple[tuple[float, float], tuple[float, float], tuple[float, float], tuple[float, float]]
 
@@ -112,7 +112,7 @@ class Straighten(CarryStep[StraightenSettings]):
         source = np.array([[0, 0], [width, 0], [width, height], [0, height]]) - (x0, y0)
         return homography(source, target)
 
-    def demand(self, s: StraightenSettings, before: Geometry, after: Geometry, texels: tuple[int, int]) -> tuple[int, int]:
+    def demand(self, s: StraightenSettings, before: Geometry, after: Geometry, texels: Texels) -> Texels:
         native = before.native or before.texels(min(after.size_mm[0] / texels[0], after.size_mm[1] / texels[1]))
         # Density goes with the inverse of the size, so one figure for the geometry serves every size
         unit = _least_density(self, s, before, after, native)
@@ -130,9 +130,9 @@ class Straighten(CarryStep[StraightenSettings]):
 
     def carry(self, s: StraightenSettings, image: Image, decision: Decision, sheet: Sheet, task: Task) -> Image:
         m = self._to_photo(s, sheet.before, sheet.after)
-        to_parts = m @ np.diag([sheet.after.size_mm[0] / sheet.width, sheet.after.size_mm[1] / sheet.height, 1.0])
+        to_parts = m @ np.diag([*sheet.pitch, 1.0])
         to_texels = np.diag([image.width, image.height, 1.0]) @ to_parts
-        return warp_homography(image, to_texels, sheet.width, sheet.height, sheet.after.size_mm, task)
+        return warp_homography(image, to_texels, sheet.width, sheet.height, sheet.size_mm, task)
 
 
 @lru_cache(512)

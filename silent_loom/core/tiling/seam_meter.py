@@ -86,7 +86,7 @@ def _steps(planes, columns, offsets, scales, out, y0, y1):  # type: ignore[no-un
 
 @kernel
 def _all_lines(planes, out, y0, y1):  # type: ignore[no-untyped-def]
-    # Sum over rows y0 … y1, by quarters of the height, of how far the step at every column stands alone
+    # Sums over rows y0 … y1, by quarters of the height: how far the step at every column stands alone, and its size
     h, w, channels = planes.shape
     for y in range(y0, y1):
         q = min(3, 4 * y // h)
@@ -98,7 +98,8 @@ def _all_lines(planes, out, y0, y1):  # type: ignore[no-untyped-def]
                 at += (c - b) * (c - b)
                 before += (b - a) * (b - a)
                 after += (d - c) * (d - c)
-            out[q, x] += max(np.float32(0), np.sqrt(at) - np.sqrt(max(before, after)))
+            out[0, q, x] += max(np.float32(0), np.sqrt(at) - np.sqrt(max(before, after)))
+            out[1, q, x] += np.sqrt(at)
 
 
 def _strength(steps: Floats, scale: int) -> Floats:
@@ -124,7 +125,14 @@ def _worst(strength: Floats, length: int) -> tuple[Floats, Floats]:
     return running.max(1), running
 
 
-def _measure(planes: Floats, columns: NDArray[np.int64], seed: int, avoid: list[int], task: Task) -> tuple[float, Floats]:
+def _measure(
+    planes: Floats,
+    columns: NDArray[np.int64],
+    seed: int,
+    avoid: list[int],
+    task: Task,
+    strongest: NDArray[np.int64] | None = None,
+) -> tuple[float, Floats]:
     h, w, channels = planes.shape
     scales = np.array([s for s in SCALES if 8 * s <= w] or [1], np.int64)
     keep_off = max(6, w // 64)
@@ -137,6 +145,11 @@ def _measure(planes: Floats, columns: NDArray[np.int64], seed: int, avoid: list[
         offsets = offsets[~blocked[(int(columns[0]) + offsets) % w]]
     if len(offsets) > LINES:
         offsets = np.sort(np.random.default_rng(seed).choice(offsets, LINES, replace=False))
+    natural = 0
+    if straight and strongest is not None:
+        known = strongest[~blocked[strongest]]
+        natural = len(known)
+        offsets = np.r_[offsets, (known - int(columns[0])) % w]
     offsets = np.r_[0, offsets].astype(np.int64)
     steps = np.empty((len(offsets), len(scales), h, 2 * channels + 1), np.float32)
     over_rows(h, lambda a, b: _steps(planes, columns, offsets, scales, steps, a, b), task, cost=w * 64 * channels * 1e-5)
@@ -149,26 +162,27 @@ def _measure(planes: Floats, columns: NDArray[np.int64], seed: int, avoid: list[
         for part in WINDOWS:
             length = max(8, int(part * h))
             worst, running = _worst(strength, length)
-            usual = float(np.percentile(worst[1:], percentile)) if len(worst) > 1 else float(worst[0])
+            usual = float(np.percentile(worst[1 : len(worst) - natural], percentile)) if len(worst) > 1 else float(worst[0])
             usual = max(usual, 1e-5)
             ratios.append(worst / usual)
             profiles.append(running[0] / usual)
     figures = np.max(ratios, 0)
-    usual, spread = _usual(figures[1:]) if len(figures) > 1 else (1.0, 1.0)
+    usual, spread = _usual(figures[1:], natural) if len(figures) > 1 else (1.0, 1.0)
     along = np.max(profiles, 0)
     return float(_stretched(figures[0], usual, spread)), _stretched(along, usual, spread).astype(np.float32)
 
 
-def _usual(figures: Floats) -> tuple[float, float]:
-    """What lines without a join reach, and their spread.
+def _usual(figures: Floats, natural: int) -> tuple[float, float]:
+    """What lines without a join reach, and their spread; the last ``natural`` are the strongest lines of the surface.
 
     One line in twenty lies above the 95th percentile by definition, and that of a hundred lines is itself uncertain.
-    An untouched repeat must not be accused by chance: half a spread is added, and where the surface's own lines differ
-    much (a grain that runs along them) the 99th percentile counts.
+    An untouched repeat must not be accused by chance, nor for having its border on a joint: the strongest natural line
+    counts, too, and half a spread is added.
     """
-    middle, high, top = (float(v) for v in np.percentile(figures, [50, 95, 99]))
+    drawn = figures[: len(figures) - natural]
+    middle, high = (float(v) for v in np.percentile(drawn if len(drawn) else figures, [50, 95]))
     spread = max(high - middle, 0.05 * high, 1e-5)
-    return max(high + 0.5 * spread, top), spread
+    return max(high, float(figures.max())) + 0.5 * spread, spread
 
 
 def _stretched(figure: Any, usual: float, spread: float) -> Any:
@@ -176,22 +190,43 @@ def _stretched(figure: Any, usual: float, spread: float) -> Any:
     return np.where(figure <= usual, figure / usual, 1 + (figure - usual) / spread)
 
 
-def _search(planes: Floats, task: Task) -> tuple[int, float]:
-    """Column of the strongest straight line away from the border, and how far it stands out from the next."""
+@dataclass(frozen=True)
+class _Lines:
+    """Every straight line of a sheet, seen at its finest.
+
+    Attributes
+    ----------
+    best : int
+        The one away from the border whose steps stand most alone.
+    distinct : float
+        How far it stands out from the next.
+    strongest : int array
+        The strongest lines away from the border: natural ones, such as joints, that a join is compared with, too.
+    """
+
+    best: int
+    distinct: float
+    strongest: NDArray[np.int64]
+
+
+def _lines(planes: Floats, task: Task) -> _Lines:
     h, w, _ = planes.shape
     bands = max(1, min(8, h // 64))
-    parts = np.zeros((bands, 4, w), np.float32)
+    parts = np.zeros((bands, 2, 4, w), np.float32)
     edges = np.linspace(0, h, bands + 1).astype(int)
     over_rows(bands, lambda a, b: [_all_lines(planes, parts[i], edges[i], edges[i + 1]) for i in range(a, b)], task, least=1)
-    quarters = parts.sum(0) / (h / 4)
-    lines = np.maximum(quarters.mean(0), 0.8 * np.partition(quarters, 1, 0)[1])  # most of its length must show it
-    away = lines.copy()
+    alone, size = parts.sum(0) / (h / 4)
+    lines = np.maximum(alone.mean(0), 0.8 * np.partition(alone, 1, 0)[1])  # most of its length must show it
     border = max(4, w // 128)
+    away = lines.copy()
     away[:border] = away[-border:] = 0
     best = int(away.argmax())
     others = away.copy()
     others[max(0, best - border) : best + border + 1] = 0
-    return best, float(away[best] / max(others.max(), 1e-6))
+    plain = size.mean(0)
+    plain[:border] = plain[-border:] = 0
+    strongest = np.unique(np.r_[np.argsort(away)[-12:], np.argsort(plain)[-12:]])
+    return _Lines(best, float(away[best] / max(others.max(), 1e-6)), strongest[(strongest >= border) & (strongest < w - border)])
 
 
 def seam(
@@ -236,23 +271,21 @@ def seam(
         planes = np.ascontiguousarray(planes.transpose(1, 0, 2))
     h, w, _ = planes.shape
     straight = np.zeros(h, np.int64)
-    line, distinct = (-1, 0.0)
     searched, figures = 0.0, []
-    profile = np.zeros(h, np.float32)
-    if search and join is None and min(h, w) >= 32:
-        line, distinct = _search(planes, task)
-    avoid = [0] + ([line] if distinct >= DISTINCT else [])
-    border, profile = _measure(planes, straight, seed, avoid, task)
+    lines = _lines(planes, task) if min(h, w) >= 32 else _Lines(-1, 0.0, np.empty(0, np.int64))
+    distinct = search and join is None and lines.distinct >= DISTINCT
+    avoid = [0, lines.best] if distinct else [0]
+    border, profile = _measure(planes, straight, seed, avoid, task, lines.strongest)
     figures.append(border)
-    if distinct >= DISTINCT:
-        searched, along = _measure(planes, np.full(h, line, np.int64), seed, avoid, task)
+    if distinct:
+        searched, along = _measure(planes, np.full(h, lines.best, np.int64), seed, avoid, task, lines.strongest)
         figures.append(searched)
         profile = np.maximum(profile, along)
     if join is not None:
         curve, along = _measure(planes, np.asarray(join, np.int64) % w, seed, [0], task)
         figures.append(curve)
         profile = np.maximum(profile, along)
-    return Seam(max(figures), border, searched, line if searched else -1, profile)
+    return Seam(max(figures), border, searched, lines.best if searched else -1, profile)
 
 
 def seams(

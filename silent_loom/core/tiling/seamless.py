@@ -17,7 +17,7 @@ from silent_loom.core.tiling.join import closed_along
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
-from silent_loom.core.weave.step import CarryStep, Geometry, Sheet, Sources
+from silent_loom.core.weave.step import CarryStep, Geometry, Sheet, Sources, Texels, whole
 
 MARGIN = 0.12
 """Part of the overlap, at either border, that the cut keeps away from."""
@@ -119,11 +119,9 @@ class Seamless(CarryStep[SeamlessSettings]):
         w, h = before.size_mm
         return Geometry((w * (1 - s.overlap_x), h * (1 - s.overlap_y)), True)
 
-    def demand(self, s: SeamlessSettings, before: Geometry, after: Geometry, texels: tuple[int, int]) -> tuple[int, int]:
-        return (
-            texels[0] + max(2, round(texels[0] * s.overlap_x / (1 - s.overlap_x))),
-            texels[1] + max(2, round(texels[1] * s.overlap_y / (1 - s.overlap_y))),
-        )
+    def demand(self, s: SeamlessSettings, before: Geometry, after: Geometry, texels: Texels) -> Texels:
+        # Exactly the pitch of the result: then the overlap is a whole number of texels away at every size
+        return max(texels[0] + 2, texels[0] / (1 - s.overlap_x)), max(texels[1] + 2, texels[1] / (1 - s.overlap_y))
 
     def decide(self, s: SeamlessSettings, inputs: Mapping[str, Image], geometry: Geometry, task: Task) -> Decision:
         any_image = next(iter(inputs.values()))
@@ -137,7 +135,10 @@ class Seamless(CarryStep[SeamlessSettings]):
         m = any_image.height - keep_y
         path_y = lowest_cut(*across.strips(keep_y, 1.0), margin=int(MARGIN * m), closed=True)
         return Decision(
-            {"path_x": (path_x / n).astype(np.float32), "path_y": (path_y / m).astype(np.float32)},
+            {
+                "path_x": (path_x / (any_image.width * s.overlap_x)).astype(np.float32),
+                "path_y": (path_y / (any_image.height * s.overlap_y)).astype(np.float32),
+            },
             {"cut_x_texels": n, "cut_y_texels": m},
         )
 
@@ -147,7 +148,7 @@ class Seamless(CarryStep[SeamlessSettings]):
         """The two cuts at a size, in texels of the overlap: across for every row going in, down for every column coming out."""
         in_w, in_h = self.demand(s, Geometry(), Geometry(), (width, height))
         return (
-            _stretch(decision.arrays["path_x"], in_h, closed=False) * (in_w - width),
+            _stretch(decision.arrays["path_x"], whole((in_w, in_h))[1], closed=False) * (in_w - width),
             _stretch(decision.arrays["path_y"], width, closed=True) * (in_h - height),
         )
 
@@ -156,7 +157,7 @@ class Seamless(CarryStep[SeamlessSettings]):
         n, m = image.width - sheet.width, image.height - sheet.height
         half = closed_along(image.pixels, image.kind, 1, sheet.width, path_x, max(0.45, s.softness * n), False, task)
         pixels = closed_along(half, image.kind, 0, sheet.height, path_y, max(0.45, s.softness * m), True, task)
-        return Image(pixels, image.kind, sheet.after.size_mm, True)
+        return Image(pixels, image.kind, sheet.size_mm, True)
 
 
 def _stretch(path: Floats, rows: int, closed: bool) -> NDArray[np.float64]:

@@ -18,9 +18,7 @@ from silent_loom.core.weave.decision import NONE, Decision, DecisionStore, InMem
 from silent_loom.core.weave.mixing import mix
 from silent_loom.core.weave.model import StepEntry, Weave
 from silent_loom.core.weave.settings import Settings
-from silent_loom.core.weave.step import AnyStep, CarryStep, Geometry, MapStep, Sheet, Sources
-
-DECISION_SIZE = 1024
+from silent_loom.core.weave.step import DECISION_SIZE, AnyStep, CarryStep, Geometry, MapStep, Sheet, Sources, Texels
 
 
 @dataclass(frozen=True)
@@ -143,7 +141,8 @@ class Evaluator:
                     settings.model_dump_json(),
                 )
             )
-            present += [t for t in writes if t not in present]
+            if error is None:
+                present += [t for t in writes if t not in present]
         return Plan(tuple(rows), geometry, tuple(present))
 
     # --- asking ---------------------------------------------------------------------------------------------
@@ -215,10 +214,10 @@ class Evaluator:
                 return i
         return -1
 
-    def _input_texels(self, row: Row, texels: tuple[int, int]) -> tuple[int, int]:
+    def _input_texels(self, row: Row, texels: Texels) -> Texels:
         return row.step.demand(row.settings, row.before, row.after, texels)
 
-    def _key(self, plan: Plan, at: int, thread: str, texels: tuple[int, int]) -> str:
+    def _key(self, plan: Plan, at: int, thread: str, texels: Texels) -> str:
         memo = plan.keys
         place = (at, thread, texels)
         if place in memo:
@@ -259,7 +258,7 @@ class Evaluator:
         )
         return plan.keys["decision", i]
 
-    def _decision_texels(self, row: Row) -> tuple[int, int]:
+    def _decision_texels(self, row: Row) -> Texels:
         return row.before.at_longer_side(max(16, round(self.decision_size * row.step.decision_scale)))
 
     def _decision_reads(self, row: Row) -> tuple[str, ...]:
@@ -297,7 +296,7 @@ class Evaluator:
     def _spent(self, row: Row, key: str, started: float) -> None:
         self.costs.seconds[key] = time.perf_counter() - started
 
-    def _value(self, plan: Plan, at: int, thread: str, texels: tuple[int, int], task: Task) -> Image:
+    def _value(self, plan: Plan, at: int, thread: str, texels: Texels, task: Task) -> Image:
         key = self._key(plan, at, thread, texels)
         kept = self.cache.get(key)
         if kept is not None:
@@ -307,7 +306,7 @@ class Evaluator:
         step, entry = row.step, row.entry
         inputs = self._input_texels(row, texels)
         decision = self._decide(plan, i, task)
-        sheet = Sheet(row.before, row.after, texels[0], texels[1], self.sources)
+        sheet = Sheet(row.before, row.after, texels, self.sources)
         if isinstance(step, CarryStep):
             image = self._value(plan, i, thread, inputs, task)
             task.checkpoint()
@@ -332,8 +331,8 @@ class Evaluator:
                     else threads.neutral(name, image.width, image.height, image.size_mm, image.wraps)
                 )
                 image = mix(before, image, entry.mix, entry.amount, mask)
-            if image.size_mm != row.after.size_mm or image.wraps != row.after.wraps:
-                image = replace(image, size_mm=row.after.size_mm, wraps=row.after.wraps)
+            if image.size_mm != sheet.size_mm or image.wraps != row.after.wraps:
+                image = replace(image, size_mm=sheet.size_mm, wraps=row.after.wraps)
             self.cache.put(self._key(plan, i + 1, name, texels), image)
             if name == thread:
                 wanted = image

@@ -13,6 +13,13 @@ from silent_loom.core.parallel import Task
 from silent_loom.core.weave.decision import NONE, Decision
 from silent_loom.core.weave.settings import Settings
 
+DECISION_SIZE = 1024
+"""Texels along the longer side at which steps decide, unless an evaluator is told otherwise."""
+
+Texels = tuple[float, float]
+"""Millimetres of a sheet over its texel pitch. Above a step that consumes an overlap it is seldom whole: the array then
+has the nearest whole number of texels, of exactly that pitch, and ends up to half a texel before or beyond the sheet."""
+
 S = TypeVar("S", bound=Settings)
 
 
@@ -71,6 +78,11 @@ def info_of(picture: Picture) -> SourceInfo:
     return SourceInfo(picture.width, picture.height, focal, picture.exif.focal_error, picture.alpha is not None)
 
 
+def whole(texels: Texels) -> tuple[int, int]:
+    """Width and height of the array for a demand."""
+    return max(1, round(texels[0])), max(1, round(texels[1]))
+
+
 class Step(ABC, Generic[S]):
     """One operation. Subclasses are found by the registry; adding one needs no edit elsewhere.
 
@@ -107,8 +119,8 @@ class Step(ABC, Generic[S]):
         """The sheet after the step."""
         return before
 
-    def demand(self, s: S, before: Geometry, after: Geometry, texels: tuple[int, int]) -> tuple[int, int]:
-        """Width and height in texels of its inputs that a result of ``texels`` needs."""
+    def demand(self, s: S, before: Geometry, after: Geometry, texels: Texels) -> Texels:
+        """Width and height in texels of its inputs that a result of ``texels`` needs; see `Texels`."""
         return texels
 
     def idle(self, s: S) -> bool:
@@ -151,9 +163,26 @@ class Sheet:
 
     before: Geometry
     after: Geometry
-    width: int
-    height: int
+    texels: Texels
     sources: Sources
+
+    @property
+    def width(self) -> int:
+        return whole(self.texels)[0]
+
+    @property
+    def height(self) -> int:
+        return whole(self.texels)[1]
+
+    @property
+    def pitch(self) -> tuple[float, float]:
+        """Width and height of a texel in millimetres."""
+        return self.after.size_mm[0] / self.texels[0], self.after.size_mm[1] / self.texels[1]
+
+    @property
+    def size_mm(self) -> tuple[float, float]:
+        """What the array covers."""
+        return self.width * self.pitch[0], self.height * self.pitch[1]
 
 
 AnyStep = Step[Any]

@@ -1,0 +1,85 @@
+"""Shared sources, pictures and weaves, all made here."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from silent_loom.core.files.picture import Exif, Picture
+from silent_loom.core.files.profile import SRGB
+from silent_loom.core.images import Floats, Image, Kind
+from silent_loom.core.weave.evaluate import Evaluator
+from silent_loom.core.weave.model import SourceRef, Weave, starting_weave
+from silent_loom.core.weave.step import SourceInfo, info_of
+from silent_loom.demo.shots import Shot
+from silent_loom.demo.surfaces import noise
+
+DIGEST = "a" * 64
+
+
+class OnePicture:
+    """Sources that hold one picture."""
+
+    def __init__(self, picture: Picture) -> None:
+        self.one = picture
+
+    def picture(self, digest: str) -> Picture:
+        return self.one
+
+    def info(self, digest: str) -> SourceInfo:
+        return info_of(self.one)
+
+
+def spectrum(n: int, beta: float, seed: int, keep: float = 0.5) -> Floats:
+    """Periodic noise with amplitude falling as frequency to the −beta, nothing above ``keep`` cycles a texel."""
+    rng = np.random.default_rng(seed)
+    f = np.fft.fft2(rng.normal(size=(n, n)))
+    k = np.hypot(*np.meshgrid(np.fft.fftfreq(n), np.fft.fftfreq(n)))
+    k[0, 0] = 1
+    f = f * k**-beta * (k <= keep)
+    f[0, 0] = 0
+    a = np.fft.ifft2(f).real
+    return (a / a.std()).astype(np.float32)
+
+
+def as_colour(plane: Floats, size_mm: tuple[float, float] = (1000.0, 1000.0), wraps: bool = True) -> Image:
+    """A greyish image whose lightness follows a plane of unit spread."""
+    base = np.clip(0.25 + 0.06 * plane, 0.01, 1)
+    return Image(np.stack([base * 1.05, base, base * 0.9], -1).astype(np.float32), Kind.COLOUR, size_mm, wraps)
+
+
+def codes_of(plane: Floats, seed: int = 0) -> np.ndarray:
+    rng = np.random.default_rng(seed)
+    tint = np.stack([plane, plane * 0.9 + 0.1, plane * 0.8], -1) * 28 + 120
+    return np.clip(tint + rng.normal(0, 1.5, tint.shape), 0, 255).astype(np.uint8)
+
+
+@pytest.fixture(scope="session")
+def photo() -> Picture:
+    """A small photo that repeats nowhere: 640 × 480, with a focal length."""
+    return Picture(codes_of(noise((480, 640), 90, 4, 6, 0.6)), None, SRGB, 8, "png", Exif(600.0, 0.005))
+
+
+@pytest.fixture
+def weave(photo: Picture) -> Weave:
+    return starting_weave(DIGEST, SourceRef(name="p.png", format="png", width=640, height=480, bytes=1))
+
+
+@pytest.fixture
+def evaluator(photo: Picture) -> Evaluator:
+    return Evaluator(OnePicture(photo), decision_size=256)
+
+
+@pytest.fixture(scope="session")
+def plaster_jpeg(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The demo's plaster photo."""
+    from silent_loom.demo.seed import PICTURES
+
+    return PICTURES / "oyster-shell_plaster.jpg"
+
+
+@pytest.fixture(scope="session")
+def small_shot() -> Shot:
+    return Shot("slate", (1500, 1200), tilt_deg=20, roll_deg=2, focal=1.0, noise=0.004)
