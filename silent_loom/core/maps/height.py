@@ -25,9 +25,6 @@ _HEAD = 0.04
 
 
 class HeightSettings(Settings):
-    red: float = setting(0.2126, "Share of the red channel in what is read as height.", low=-2, high=2, soft=(0, 1), step=0.01)
-    green: float = setting(0.7152, "Share of the green channel.", low=-2, high=2, soft=(0, 1), step=0.01)
-    blue: float = setting(0.0722, "Share of the blue channel.", low=-2, high=2, soft=(0, 1), step=0.01)
     depth_mm: float = setting(
         10.0,
         "From the deepest to the highest point.",
@@ -38,6 +35,16 @@ class HeightSettings(Settings):
         soft=(0.1, 100),
         log=True,
     )
+    contrast: float = setting(
+        0.0,
+        "Steeper or gentler around the middle; beyond the depth it is cut on delivery.",
+        unit="%",
+        low=-100,
+        high=300,
+        soft=(-100, 100),
+        step=1,
+    )
+    invert: bool = setting(False, "Dark is high.")
     broad: float = setting(
         0.4,
         "How much of features over a quarter of the repeat; mostly light and stain, seldom depth.",
@@ -83,17 +90,10 @@ class HeightSettings(Settings):
         step=0.01,
         shape="bands",
     )
-    contrast: float = setting(
-        0.0,
-        "Steeper or gentler around the middle; beyond the depth it is cut on delivery.",
-        unit="%",
-        low=-100,
-        high=300,
-        soft=(-100, 100),
-        step=1,
-    )
-    invert: bool = setting(False, "Dark is high.")
     reads_from: Literal["base"] = setting("base", "What it is read from.", title="Read from")
+    red: float = setting(0.2126, "Share of the red channel in what is read as height.", low=-2, high=2, soft=(0, 1), step=0.01)
+    green: float = setting(0.7152, "Share of the green channel.", low=-2, high=2, soft=(0, 1), step=0.01)
+    blue: float = setting(0.0722, "Share of the blue channel.", low=-2, high=2, soft=(0, 1), step=0.01)
 
 
 class Height(MapStep[HeightSettings]):

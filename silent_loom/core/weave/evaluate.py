@@ -177,9 +177,11 @@ class Evaluator:
         at = len(plan.rows)
         geometry = plan.geometry
         if below is not None:
-            at = next((i + 1 for i, r in enumerate(plan.rows) if r.entry.id == below), -1)
-            if at < 0:
-                raise WeaveError("this row is off or gone", below, "Switch it on to see what it makes.")
+            # A row that is off, or changes nothing, shows what comes into it
+            upto = {e.id for e in weave.steps[: weave.index(below) + 1]}
+            at = sum(r.entry.id in upto for r in plan.rows)
+            if at == 0:
+                raise WeaveError("nothing is made this far up", below, "Look further down.")
             geometry = plan.rows[at - 1].after
         texels = geometry.at_longer_side(size)
         answers: dict[str, Image] = {}

@@ -85,6 +85,7 @@ export class Chart {
       group.append(sign);
     }
     group.addEventListener("pointerdown", (e) => this.grab(e, row, j));
+    group.addEventListener("mousedown", (e) => e.preventDefault()); // the row is drawn anew; its focus is set by hand
     return group;
   }
 
@@ -143,6 +144,7 @@ export class Chart {
     const up = () => {
       removeEventListener("pointermove", move);
       this.marker.setAttribute("visibility", "hidden");
+      this.root.querySelector(`[data-id="${row.id}"]`)?.focus(); // the press itself took the focus to nowhere
       if (to !== from) this.state.change({ kind: "move", step_id: row.id, to });
     };
     addEventListener("pointermove", move);

@@ -118,7 +118,9 @@ export class Controls {
           number.setCustomValidity(`From ${field.low ?? "any"} to ${field.high ?? "any"}`);
           number.reportValidity();
           number.setCustomValidity("");
-          return set(this.settings[field.name]);
+          const kept = this.settings[field.name];
+          number.value = kept == null ? "" : String(+kept.toPrecision(5));
+          return undefined;
         }
         if (v === this.settings[field.name]) return undefined;
         this.try({ [field.name]: v });

@@ -1,0 +1,1 @@
+"""Benchmarks, as ratios: run with `python -m bench`."""

@@ -1,0 +1,84 @@
+"""The real application in a process of its own, and headless Chromium before it."""
+
+from __future__ import annotations
+
+import re
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, BrowserContext, Page, sync_playwright
+
+FLAGS = [
+    "--no-sandbox",
+    "--use-angle=swiftshader",
+    "--enable-unsafe-swiftshader",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--no-first-run",
+    "--disable-quic",
+]
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    for item in items:
+        if "browser" in str(item.path):
+            item.add_marker(pytest.mark.browser)
+
+
+@pytest.fixture(scope="session")
+def address(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    folder = tmp_path_factory.mktemp("served")
+    process = subprocess.Popen(
+        [sys.executable, "-m", "silent_loom", "serve", "--data", str(folder), "--port", "0", "--demo"],
+        stdout=subprocess.PIPE,
+        text=True,
+    )
+    try:
+        assert process.stdout is not None
+        line = process.stdout.readline()
+        found = re.search(r"http://127\.0\.0\.1:\d+", line)
+        assert found, line
+        yield found.group(0)
+    finally:
+        process.terminate()
+        process.wait(20)
+
+
+@pytest.fixture(scope="session")
+def chromium() -> Iterator[Browser]:
+    with sync_playwright() as p:
+        browser = p.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        yield browser
+        browser.close()
+
+
+@pytest.fixture
+def context(chromium: Browser) -> Iterator[BrowserContext]:
+    context = chromium.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
+    context.set_default_timeout(45_000)
+    yield context
+    context.close()
+
+
+@pytest.fixture
+def page(context: BrowserContext, address: str) -> Iterator[Page]:
+    page = context.new_page()
+    faults: list[str] = []
+    page.on("pageerror", lambda e: faults.append(str(e)))
+    page.on("console", lambda m: faults.append(m.text) if m.type == "error" and "409" not in m.text else None)
+    outside: list[str] = []
+    page.on("request", lambda r: outside.append(r.url) if not r.url.startswith((address, "data:", "blob:")) else None)
+    yield page
+    assert faults == []
+    assert outside == [], "everything a page needs ships with the application"
+
+
+@pytest.fixture(scope="session")
+def photo_file() -> Path:
+    from silent_loom.demo.seed import PICTURES
+
+    return PICTURES / "sailcloth.jpg"
