@@ -98,6 +98,27 @@ def _sample3(src, u, v, wraps):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def _tent3(src, u, v, wraps):  # type: ignore[no-untyped-def]
+    # Bilinear: where several samples are averaged into one texel, they and this tent together are the filter
+    h, w, _ = src.shape
+    fx, fy = math.floor(u), math.floor(v)
+    x0, y0 = int(fx), int(fy)
+    tx, ty = np.float32(u - fx), np.float32(v - fy)
+    if 0 <= x0 < w - 1 and 0 <= y0 < h - 1:
+        xa, xb, ya, yb = np.uintp(x0), np.uintp(x0 + 1), np.uintp(y0), np.uintp(y0 + 1)
+    else:
+        xa, xb = np.uintp(_place(x0, w, wraps)), np.uintp(_place(x0 + 1, w, wraps))
+        ya, yb = np.uintp(_place(y0, h, wraps)), np.uintp(_place(y0 + 1, h, wraps))
+    a, b = (np.float32(1) - tx) * (np.float32(1) - ty), tx * (np.float32(1) - ty)
+    c, d = (np.float32(1) - tx) * ty, tx * ty
+    return (
+        a * src[ya, xa, 0] + b * src[ya, xb, 0] + c * src[yb, xa, 0] + d * src[yb, xb, 0],
+        a * src[ya, xa, 1] + b * src[ya, xb, 1] + c * src[yb, xa, 1] + d * src[yb, xb, 1],
+        a * src[ya, xa, 2] + b * src[ya, xb, 2] + c * src[yb, xa, 2] + d * src[yb, xb, 2],
+    )
+
+
+@kernel
 def _warp3(src, m, out, wraps, most, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(out.shape[1]):
@@ -116,7 +137,7 @@ def _warp3(src, m, out, wraps, most, y0, y1):  # type: ignore[no-untyped-def]
                     oy = (j + 0.5) / ny - 0.5
                     for i in range(nx):
                         ox = (i + 0.5) / nx - 0.5
-                        sr, sg, sb = _sample3(src, u + ux * ox + uy * oy - 0.5, v + vx * ox + vy * oy - 0.5, wraps)
+                        sr, sg, sb = _tent3(src, u + ux * ox + uy * oy - 0.5, v + vx * ox + vy * oy - 0.5, wraps)
                         r, g, b = r + sr, g + sg, b + sb
                 k = np.float32(1.0 / (nx * ny))
                 r, g, b = r * k, g * k, b * k
@@ -191,7 +212,7 @@ def warp_homography(
     Notes
     -----
     Catmull-Rom interpolation; where a result texel covers more than one source texel it is the mean of as many
-    samples, up to 8 × 8. A normal's slopes go through the inverse transpose of the Jacobian (chain rule).
+    bilinear samples, up to 8 × 8. A normal's slopes go through the inverse transpose of the Jacobian (chain rule).
     """
     m = np.ascontiguousarray(to_source, np.float64)
     if image.kind is Kind.NORMAL:

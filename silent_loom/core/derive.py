@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from silent_loom.core.delivery.files import check_folder, deliver, needed
+from silent_loom.core.delivery.files import check_folder, deliver_as_made, needed
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.profile import Profile, profile
 from silent_loom.core.errors import SettingError
@@ -212,32 +212,46 @@ def derive(
     plan = evaluator.plan(weave)
     if (error := plan.error()) is not None:
         raise error
-    maps: dict[str, Image] = {}
-    threads = needed(wanted, plan.threads)
-    for i, thread in enumerate(threads):
-        task.report(0.05 + 0.6 * i / len(threads), thread)
-        maps[thread] = evaluator.ask(weave, thread, size, task)
-    figures: dict[str, Any] = dict.fromkeys(FIGURES)
-    if report:
-        t = time.perf_counter()
-        task.report(0.65, "measuring")
-        figures.update(measure(evaluator, weave, size, task))
-        seconds["measure"] = time.perf_counter() - t
     warnings = list(picture.warnings)
-    for row in plan.rows:
-        warnings += [f"{row.step.title}: {w}" for w in evaluator.decision(weave, row.entry.id, task).warnings]
+    depth = depth_of(weave)
+    ended: dict[str, float] = {}
+    sizes: dict[str, Image] = {}  # one of the maps, for its size
+
+    def make(thread: str) -> Image:
+        image = evaluator.ask(weave, thread, size, task.part(0, 0))
+        sizes["any"] = image
+        ended["maps"] = time.perf_counter()
+        return image
+
+    def about() -> dict[str, Any]:
+        for row in plan.rows:
+            warnings.extend(f"{row.step.title}: {w}" for w in evaluator.decision(weave, row.entry.id, task).warnings)
+        return {"source": {"file": photo.name, "sha256": digest}, "warnings_of_steps": warnings}
+
+    manifest = deliver_as_made(
+        out,
+        name or file_name(photo.stem),
+        needed(wanted, plan.threads),
+        make,
+        wanted,
+        depth_mm=depth,
+        about=about,
+        force=force,
+        task=task.part(0.05, 0.8 if report else 1.0),
+    )
+    first = sizes["any"]
+    figures: dict[str, Any] = dict.fromkeys(FIGURES)
     names = {r.entry.id: r.step.name for r in plan.rows}
     for key, spent in evaluator.costs.seconds.items():
         step = names.get(key.split(":")[0], key)
         seconds[step] = seconds.get(step, 0.0) + spent
-    depth = depth_of(weave)
-    t = time.perf_counter()
-    about = {"source": {"file": photo.name, "sha256": digest}, "warnings": warnings}
-    evaluator.cache.clear()
-    manifest = deliver(out, name or file_name(photo.stem), maps, wanted, depth_mm=depth, about=about, force=force, task=task)
-    seconds["write"] = time.perf_counter() - t
+    seconds["write"] = time.perf_counter() - ended["maps"]  # what of the writing was left when the last map was made
+    if report:
+        t = time.perf_counter()
+        task.report(0.85, "measuring")
+        figures.update(measure(evaluator, weave, size, task))
+        seconds["measure"] = time.perf_counter() - t
     seconds["total"] = time.perf_counter() - started
-    first = next(iter(maps.values()))
     task.report(1.0, "done")
     return {
         **figures,

@@ -53,11 +53,15 @@ class Task:
         self._cancelled = threading.Event()
         self._progress = progress
         self.lane, self.urgent = lane, urgent
+        self._whole: Task = self
 
     def part(self, start: float, end: float) -> Task:
-        """A task for a part of this one: its progress runs from ``start`` to ``end`` of this one's, cancelled together."""
-        child = Task(lambda f, words: self.report(start + (end - start) * f, words))
+        """A task for a part of this one: its progress runs from ``start`` to ``end`` of this one's, cancelled together and
+        owning the lane together. Nothing is reported when both are equal."""
+        quiet = start == end
+        child = Task(None if quiet else lambda f, words: self.report(start + (end - start) * f, words), self.lane, self.urgent)
         child._cancelled = self._cancelled
+        child._whole = self._whole
         return child
 
     def cancel(self) -> None:
@@ -103,10 +107,10 @@ class Lane:
             self._release()
 
     def step_aside(self, task: Task) -> None:
-        if task.urgent or self._urgent_waiting == 0 or self._owner is not task:
+        if task.urgent or self._urgent_waiting == 0 or self._owner is not task._whole:
             return
         self._release()
-        self._acquire(task)
+        self._acquire(task._whole)
 
     def _acquire(self, task: Task) -> None:
         with self._state:

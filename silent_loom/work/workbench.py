@@ -19,7 +19,7 @@ from typing import Any, TypeVar
 
 import numpy as np
 
-from silent_loom.core.delivery.files import deliver, needed
+from silent_loom.core.delivery.files import deliver_as_made, needed
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.profile import profile
 from silent_loom.core.derive import depth_of, measure
@@ -351,24 +351,24 @@ class Workbench:
         def work(task: Task) -> dict[str, Any]:
             plan = self.evaluator.plan(weave)
             names = needed(wanted, plan.threads)
-            maps: dict[str, Image] = {}
-            for i, name in enumerate(names):
-                task.report(0.7 * i / len(names), f"{threads.spec(name).title} at {size}")
+
+            def make(thread: str) -> Image:
                 with self.lane.hold(task):
-                    maps[name] = self.evaluator.ask(weave, name, size, task)
+                    return self.evaluator.ask(weave, thread, size, task.part(0, 0))
+
             folder = Path(tempfile.mkdtemp(prefix=".part-", dir=self.store.folder / "deliveries"))
             try:
                 title = file_name(state.name)
-                task.report(0.75, "writing files")
-                sources = [{"file": s.name, "sha256": d} for d, s in weave.sources.items()]
-                manifest = deliver(
+                about = {"material": state.name, "sources": [{"file": s.name, "sha256": d} for d, s in weave.sources.items()]}
+                manifest = deliver_as_made(
                     folder / "set",
                     title,
-                    maps,
+                    names,
+                    make,
                     wanted,
                     depth_mm=depth_of(weave),
-                    about={"material": state.name, "sources": sources},
-                    task=task.part(0.75, 0.95),
+                    about=lambda: about,
+                    task=task.part(0, 0.95),
                 )
                 task.report(0.96, "packing the zip")
                 partial = folder / "set.zip"

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterable, Mapping
+import shutil
+import tempfile
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -12,9 +14,11 @@ from typing import Any
 import numpy as np
 
 from silent_loom import __version__
+from silent_loom.core.delivery.gltf import write_glb
 from silent_loom.core.delivery.profile import FileSpec, Profile, parse_channel
 from silent_loom.core.errors import LoomError
 from silent_loom.core.files import write
+from silent_loom.core.files.place import place
 from silent_loom.core.images import Floats, Image
 from silent_loom.core.parallel import IDLE, WORKERS, Task
 from silent_loom.core.weave import threads
@@ -126,7 +130,25 @@ def deliver(
     force: bool = False,
     task: Task = IDLE,
 ) -> dict[str, Any]:
-    """Write a map set into a folder.
+    """Write a map set into a folder; see `deliver_as_made`."""
+    return deliver_as_made(
+        folder, name, list(maps), maps.__getitem__, profile, depth_mm=depth_mm, about=lambda: about or {}, force=force, task=task
+    )
+
+
+def deliver_as_made(
+    folder: Path,
+    name: str,
+    threads_made: Sequence[str],
+    make: Callable[[str], Image],
+    profile: Profile,
+    *,
+    depth_mm: float,
+    about: Callable[[], Mapping[str, Any]] = dict,
+    force: bool = False,
+    task: Task = IDLE,
+) -> dict[str, Any]:
+    """Write a map set into a folder, each file as soon as the maps in it are made.
 
     Parameters
     ----------
@@ -134,13 +156,15 @@ def deliver(
         Made when it is not there; must be empty unless ``force``.
     name : str
         First part of every file name.
-    maps : mapping of str to Image
-        Threads by name, all of one size.
+    threads_made : sequence of str
+        Threads of the material, in the order in which they are best made.
+    make : callable
+        Gives one of them; all have one size. Files are encoded meanwhile.
     profile : Profile
     depth_mm : float
         Depth of the height; 0…1 in its file is 0…depth, its middle at 0.5.
-    about : mapping
-        More for the manifest.
+    about : callable
+        Gives more for the manifest, asked for at the end.
     force : bool
         Write beside what is there, and replace only files that an earlier manifest lists with an unchanged hash.
 
@@ -152,36 +176,89 @@ def deliver(
     Raises
     ------
     LoomError
-        The folder is not empty, or a file of the artist's is in the way. Nothing is then written.
+        The folder is not empty, or a file of the artist's is in the way.
+
+    Notes
+    -----
+    Files are written into a hidden folder and get their names together at the end, the manifest last: whatever goes
+    wrong before, nothing is left half written.
     """
     replaceable = check_folder(folder, force)
-    names = file_names(profile, name, maps)
-    targets = [*names, *([f"{name}.glb"] if profile.glb else []), MANIFEST]
+    names = file_names(profile, name, threads_made)
+    targets = [*names, *([f"{name}.glb"] if profile.glb else [])]
+    _check_targets(folder, [*targets, MANIFEST], replaceable)
+    fresh = not folder.exists()
+    folder.mkdir(parents=True, exist_ok=True)
+    hidden = Path(tempfile.mkdtemp(prefix=".part-", dir=folder))
+    try:
+        entries, warnings, first = _write_files(hidden, names, threads_made, make, depth_mm, profile.green, task)
+        if profile.glb:
+            roles = {spec.role: hidden / target for target, spec in names.items() if spec.role}
+            path = hidden / f"{name}.glb"
+            write_glb(path, name, roles, first.size_mm)
+            entries[path.name] = {"file": path.name, "format": "glb", "bytes": path.stat().st_size, "sha256": sha256(path)}
+        manifest: dict[str, Any] = {
+            "made_by": f"Silent Loom {__version__}",
+            "name": name,
+            "profile": profile.name,
+            "size": [first.width, first.height],
+            "repeat_mm": list(first.size_mm),
+            "depth_mm": depth_mm,
+            "height_middle_mm": depth_mm / 2,
+            "green": profile.green,
+            **about(),
+            "files": [entries[t] for t in targets],
+            "warnings": sorted(warnings),
+        }
+        (hidden / MANIFEST).write_text(json.dumps(manifest, indent=2, ensure_ascii=False) + "\n", "utf-8")
+        task.checkpoint()
+        _check_targets(folder, [*targets, MANIFEST], replaceable)
+        for target in [*targets, MANIFEST]:
+            place(hidden / target, folder / target, replace=target in replaceable)
+        return manifest
+    except FileExistsError as error:
+        raise LoomError("a file of this name appeared meanwhile", str(error), "Choose another folder.") from None
+    finally:
+        shutil.rmtree(hidden, ignore_errors=True)
+        if fresh and not any(folder.iterdir()):
+            folder.rmdir()
+
+
+def _check_targets(folder: Path, targets: Sequence[str], replaceable: Mapping[str, str]) -> None:
     for target in targets:
-        if (folder / target).exists() and target not in replaceable:
+        path = folder / target
+        if path.exists() and (target not in replaceable or sha256(path) != replaceable[target]):
             raise LoomError(
                 "a file of this name is there and is not from an earlier delivery as it was written",
                 target,
                 "Move it, or choose another folder.",
             )
-    folder.mkdir(parents=True, exist_ok=True)
-    size = next(iter(maps.values()))
+
+
+def _write_files(
+    hidden: Path,
+    names: Mapping[str, FileSpec],
+    threads_made: Sequence[str],
+    make: Callable[[str], Image],
+    depth_mm: float,
+    green: str,
+    task: Task,
+) -> tuple[dict[str, dict[str, Any]], list[str], Image]:
+    """Make the maps and write each file once all that go into it are there."""
+    maps: dict[str, Image] = {}
     entries: dict[str, dict[str, Any]] = {}
     warnings: list[str] = []
 
-    def one(target: str) -> None:
-        spec = names[target]
-        task.checkpoint()
-        samples = pack(spec, maps, depth_mm, profile.green)
+    def one(target: str, spec: FileSpec, parts: Mapping[str, Image]) -> None:
+        samples = pack(spec, parts, depth_mm, green)
         done = write(
-            folder / target,
+            hidden / target,
             samples,
             fmt=spec.format,
             depth=spec.depth,
             colour=spec.colour,
             dither=spec.dither,
-            replace=target in replaceable,
-            task=task,
+            task=task.part(0, 0),
         )
         if done.clipped > NOTABLE * samples.size:
             share = 100 * done.clipped / samples.size
@@ -197,41 +274,21 @@ def deliver(
             "clipped": done.clipped,
             "constant": done.constant,
             "bytes": done.bytes,
-            "sha256": sha256(folder / target),
+            "sha256": sha256(hidden / target),
         }
-        task.report(len(entries) / (len(names) + 1), target)
 
-    # The largest first, so that the cores finish together
-    order = sorted(names, key=lambda n: -len(names[n].channels) * (2 if names[n].depth == "16" else 1))
+    wanted = {t: {parse_channel(c).thread for c in spec.channels} & set(threads_made) for t, spec in names.items()}
+    waiting = dict(names)
     with ThreadPoolExecutor(max(1, WORKERS)) as pool:
-        for done in [pool.submit(one, target) for target in order]:
+        writing = []
+        for i, thread in enumerate(threads_made):
+            task.report(0.85 * i / len(threads_made), threads.spec(thread).title)
+            maps[thread] = make(thread)
+            for target in [t for t in waiting if wanted[t] <= set(maps)]:
+                parts = {t: maps[t] for t in wanted[target]} or dict(maps)
+                writing.append(pool.submit(one, target, waiting.pop(target), parts))
+        for i, done in enumerate(writing):
+            task.report(0.85 + 0.15 * i / len(writing), "writing files")
+            task.checkpoint()
             done.result()
-    if profile.glb:
-        from silent_loom.core.delivery.gltf import write_glb
-
-        roles = {spec.role: folder / target for target, spec in names.items() if spec.role}
-        path = folder / f"{name}.glb"
-        write_glb(path, name, roles, size.size_mm, replace=path.name in replaceable)
-        entries[path.name] = {"file": path.name, "format": "glb", "bytes": path.stat().st_size, "sha256": sha256(path)}
-    manifest: dict[str, Any] = {
-        "made_by": f"Silent Loom {__version__}",
-        "name": name,
-        "profile": profile.name,
-        "size": [size.width, size.height],
-        "repeat_mm": list(size.size_mm),
-        "depth_mm": depth_mm,
-        "height_middle_mm": depth_mm / 2,
-        "green": profile.green,
-        **dict(about or {}),
-        "files": [entries[n] for n in [*names, *([f"{name}.glb"] if profile.glb else [])]],
-        "warnings": sorted(warnings),
-    }
-    from silent_loom.core.files.place import drop, place
-
-    partial = folder / f".{MANIFEST}.part"
-    partial.write_text(json.dumps(manifest, indent=2, ensure_ascii=False) + "\n", "utf-8")
-    try:
-        place(partial, folder / MANIFEST, replace=MANIFEST in replaceable)
-    finally:
-        drop(partial)
-    return manifest
+    return entries, warnings, next(iter(maps.values()))

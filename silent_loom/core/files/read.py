@@ -220,6 +220,8 @@ def _split(whole: NDArray[Any], names: list[str], alpha_at: int) -> tuple[NDArra
     """Colour or grey samples, and alpha, from the channels of a file in any order."""
     lower = [n.split(".")[-1].lower() for n in names]
     alpha = whole[..., alpha_at] if 0 <= alpha_at < whole.shape[2] else None
+    if lower[:3] == ["r", "g", "b"]:
+        return np.ascontiguousarray(whole[..., :3]), alpha
     if {"r", "g", "b"} <= set(lower):
         return np.ascontiguousarray(whole[..., [lower.index(c) for c in "rgb"]]), alpha
     others = [i for i in range(whole.shape[2]) if i != alpha_at]

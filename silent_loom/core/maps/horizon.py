@@ -33,20 +33,26 @@ def directions(fine: bool) -> list[tuple[int, int]]:
 
 
 @_fast
+def _blend(line, a, b, t):  # type: ignore[no-untyped-def]
+    for x in range(line.shape[0]):
+        line[x] = a[x] + t * (b[x] - a[x])
+
+
+@_fast
 def _between(h, p, q, part, out, y0, y1):  # type: ignore[no-untyped-def]
     # Bilinear height at every texel's place plus part · (p, q)
     rows, cols = h.shape
     ex, ey = p * part, q * part
     ox, oy = int(math.floor(ex)), int(math.floor(ey))
     tx, ty = np.float32(ex - ox), np.float32(ey - oy)
+    line = np.empty(cols + 1, np.float32)
+    shift = ox % cols
     for y in range(y0, y1):
-        ya, yb = (y + oy) % rows, (y + oy + 1) % rows
-        for x in range(cols):
-            xa = (x + ox) % cols
-            xb = xa + 1 if xa + 1 < cols else 0
-            top = h[ya, xa] + tx * (h[ya, xb] - h[ya, xa])
-            low = h[yb, xa] + tx * (h[yb, xb] - h[yb, xa])
-            out[y, x] = top + ty * (low - top)
+        a, b = h[(y + oy) % rows], h[(y + oy + 1) % rows]
+        _blend(line[: cols - shift], a[shift:], b[shift:], ty)
+        _blend(line[cols - shift : cols], a[:shift], b[:shift], ty)
+        line[cols] = line[0]
+        _blend(out[y], line[:cols], line[1:], tx)
 
 
 @_fast

@@ -21,7 +21,7 @@ WINDOWS = (1.0, 0.25, 0.0625)
 DISTINCT = 1.35
 """A line found by searching counts when it stands out this much from the next strongest line elsewhere."""
 
-LINES = 96
+LINES = 64
 """Positions that a join is compared with."""
 
 
