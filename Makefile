@@ -22,6 +22,7 @@ test: $(STAMP) browser
 # Chromium from Debian's packages, and the two npm packages that tests use; skipped when they are there
 browser:
 	@command -v chromium >/dev/null || { $(if $(filter 0,$(shell id -u)),,sudo) apt-get update -qq && $(if $(filter 0,$(shell id -u)),,sudo) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium >/dev/null; }
+	@command -v npm >/dev/null || { $(if $(filter 0,$(shell id -u)),,sudo) apt-get update -qq && $(if $(filter 0,$(shell id -u)),,sudo) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends npm >/dev/null; }
 	@test -d tools/vendor/node_modules/axe-core || { cd tools/vendor && npm ci --ignore-scripts --no-audit --no-fund --silent; }
 
 lint: $(STAMP)

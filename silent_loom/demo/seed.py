@@ -18,6 +18,7 @@ TO_TRY = "sailcloth"
 
 TUNED: dict[str, dict[str, dict[str, Any]]] = {
     "Keeper's roof slate": {
+        "seamless": {"overlap_x": 0.24, "overlap_y": 0.2417},
         "height": {"depth_mm": 14.0, "broad": 0.2, "small": 0.6, "fine": 0.25},
         "roughness": {"low": 0.42, "high": 0.72},
         "occlusion": {"radius_mm": 40.0},

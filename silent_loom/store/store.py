@@ -62,6 +62,7 @@ class State:
     head: int
     weave: Weave
     label: str
+    parent: int | None
     can_undo: bool
     can_redo: bool
     created_at: datetime
@@ -344,7 +345,7 @@ class Store:
         m = self._material(session, ident)
         e = self._entry(session, ident, m.head_id)
         return State(
-            m.id, m.name, e.id, Weave.model_validate_json(e.weave), e.label, e.parent_id is not None, e.redo_id is not None,
+            m.id, m.name, e.id, Weave.model_validate_json(e.weave), e.label, e.parent_id, e.parent_id is not None, e.redo_id is not None,
             m.created_at, m.updated_at, m.deleted_at,
         )  # fmt: skip
 

@@ -28,6 +28,7 @@ def shown(bench: Workbench, state: State) -> dict[str, Any]:
         "name": state.name,
         "head": state.head,
         "label": state.label,
+        "parent": state.parent,
         "can_undo": state.can_undo,
         "can_redo": state.can_redo,
         "changed": state.updated_at.isoformat(),

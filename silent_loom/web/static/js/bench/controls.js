@@ -1,5 +1,5 @@
 // The controls of the chosen step, made from its declared settings.
-import { el, icon, post, svg } from "../api.js";
+import { el, icon, post } from "../api.js";
 import { bandEditor, curveEditor, histogramBars } from "./drawn.js";
 
 const REST = 450; // ms without a change after which a value that was typed or nudged by keys is stored
@@ -227,4 +227,3 @@ function saying(step, f, sheet) {
   if (step === "roughness" && f.spread != null) return `Varies by ${f.spread.toFixed(2)} over nine tenths of the surface.`;
   return "";
 }
-export { svg };

@@ -27,7 +27,7 @@ state.addEventListener("material", () => {
   $("facts").textContent = `${cm(weave.size_mm[0])} × ${cm(weave.size_mm[1])} a repeat`;
   $("undo").disabled = !material.can_undo;
   $("redo").disabled = !material.can_redo;
-  $("before").disabled = !state.parent;
+  $("before").disabled = !material.parent;
   $("saved").textContent = $("saved").textContent || "Saved";
   document.body.dataset.head = material.head;
 });
@@ -56,7 +56,7 @@ $("name").addEventListener("keydown", (e) => { if (e.key === "Enter" || e.key ==
 
 // --- before -----------------------------------------------------------------------------------------------
 function before(on) {
-  if (state.before === on || (on && !state.parent)) return;
+  if (state.before === on || (on && !state.material.parent)) return;
   state.before = on;
   $("before").setAttribute("aria-pressed", on);
   document.querySelectorAll(".pane .before").forEach((n) => n.remove());

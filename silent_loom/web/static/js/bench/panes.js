@@ -88,7 +88,7 @@ export class Table {
     state.addEventListener("draft", () => this.ask());
     state.addEventListener("material", () => this.panes.forEach((p) => p.refresh()));
     state.addEventListener("before", () => this.ask());
-    state.addEventListener("corners", () => { (this.active || this.panes[0]).show("photo"); this.panes[0].node.querySelector(".corner")?.focus(); });
+    state.addEventListener("corners", () => { const pane = this.active || this.panes[0]; pane.show("photo"); pane.node.querySelector(".corner")?.focus(); });
     new ResizeObserver(() => this.panes.forEach((p) => p.current.resize())).observe(root);
   }
 

@@ -32,7 +32,6 @@ export class State extends EventTarget {
   }
 
   take(material) {
-    this.parent = this.material && this.material.head !== material.head ? this.material.head : this.parent;
     this.material = material;
     this.draft = null;
     if (this.chosen && !this.row(this.chosen)) this.chosen = this.rows[0]?.id ?? null;
@@ -44,7 +43,7 @@ export class State extends EventTarget {
 
   // What to lay over the stored state in every question.
   question() {
-    if (this.before && this.parent) return { entry: this.parent };
+    if (this.before && this.material.parent) return { entry: this.material.parent };
     return this.draft ? { step_id: this.draft.step_id, settings: this.draft.settings } : {};
   }
 
