@@ -345,9 +345,18 @@ class Store:
         m = self._material(session, ident)
         e = self._entry(session, ident, m.head_id)
         return State(
-            m.id, m.name, e.id, Weave.model_validate_json(e.weave), e.label, e.parent_id, e.parent_id is not None, e.redo_id is not None,
-            m.created_at, m.updated_at, m.deleted_at,
-        )  # fmt: skip
+            id=m.id,
+            name=m.name,
+            head=e.id,
+            weave=Weave.model_validate_json(e.weave),
+            label=e.label,
+            parent=e.parent_id,
+            can_undo=e.parent_id is not None,
+            can_redo=e.redo_id is not None,
+            created_at=m.created_at,
+            updated_at=m.updated_at,
+            deleted_at=m.deleted_at,
+        )
 
     def count(self) -> int:
         """Materials, those in the bin included."""

@@ -15,8 +15,8 @@ from silent_loom.core.parallel import IDLE, Task, over_rows
 
 _BASIC = ((1, 0), (2, 1), (1, 1), (1, 2))
 _FINER = ((3, 1), (3, 2), (2, 3), (1, 3))
-_COARSER_FROM = 8
-"""Samples are taken in groups of g lattice steps from g times this many steps on: at most 1/16 error of a distance."""
+_COARSER_FROM = 6
+"""Samples are taken in groups of g lattice steps from g times this many steps on: at most 1/12 error of a distance."""
 
 _fast = numba.njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz", "reassoc", "nnan", "ninf"})
 
@@ -170,7 +170,7 @@ def sky_visibility(height: Floats, texel: tuple[float, float], radius: float, *,
     cos² a = 1 / (1 + s²), s the steepest rise within the radius (Max 1988); azimuths are weighted by the sector they
     stand for. Directions are those of the lattice, so that every texel has texels on its lines; between them the field
     is bilinear, its slope right at the texel included. Every sample along a line counts: near ones singly, farther ones
-    as the highest of 2, 4, 8 … steps at their mean distance, which is off by at most a sixteenth. So the work for a texel
+    as the highest of 2, 4, 8 … steps at their mean distance, which is off by at most a twelfth. So the work for a texel
     grows with the logarithm of the radius only (compare the amortised sweep of Timonen & Westerholm 2010, which cannot
     keep a hard radius), and every row is one straight run through memory.
 
@@ -195,25 +195,25 @@ def sky_visibility(height: Floats, texel: tuple[float, float], radius: float, *,
         walk = _walk(p, q, math.hypot(p * dx, q * dy), min(radius, 8 * max(cols * dx, rows * dy)))
         if len(room) < walk.parts + walk.levels:
             room = np.empty((walk.parts + walk.levels, rows, cols), np.float32)
+            room[0] = h
         _fill(h, walk, p, q, room, task)
         _add_direction(h, walk, p, q, texel, radius, float(weights[i]), room, out, task)
     return out
 
 
 def _fill(h: Floats, walk: _Walk, p: int, q: int, room: Floats, task: Task) -> None:
-    """Fields that a walk looks up: heights at parts of a step, then the highest of 1, 2, 4 … steps from each texel on."""
+    """Fields that a walk looks up: heights (there already), those at parts of a step, the highest of 1, 2, 4 … steps."""
     rows, cols = h.shape
-    room[0] = h
     for part in range(1, walk.parts):
         between = partial(_between, h, p, q, part / walk.parts, room[part])
         over_rows(rows, between, task, cost=0.1 * cols / 64)
-    if walk.levels:
-        first = room[walk.parts]
-        first[:] = h
+    before = room[0]
+    if walk.levels and walk.parts > 1:
         for part in range(1, walk.parts):
-            over_rows(rows, partial(_higher, first, room[part], 0, 0, first), task)
+            over_rows(rows, partial(_higher, before, room[part], 0, 0, room[walk.parts]), task)
+            before = room[walk.parts]
     for level in range(2, walk.levels + 1):
-        before, jump = room[walk.parts + level - 2], 2 ** (level - 2)
+        before, jump = before if level == 2 else room[walk.parts + level - 2], 2 ** (level - 2)
         over_rows(rows, partial(_higher, before, before, p * jump, q * jump, room[walk.parts + level - 1]), task)
 
 

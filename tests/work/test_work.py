@@ -1,0 +1,295 @@
+"""Jobs and answers: order, progress, cancel, and one owner of the cores."""
+
+from __future__ import annotations
+
+import io
+import threading
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from silent_loom.core.derive import depth_of
+from silent_loom.core.errors import Cancelled, LoomError, SettingError
+from silent_loom.core.files.write import png_bytes
+from silent_loom.core.parallel import Lane, Task, both, over_rows
+from silent_loom.core.weave.model import starting_weave
+from silent_loom.store.store import State, Store
+from silent_loom.work.jobs import Job, Jobs
+from silent_loom.work.workbench import Draft, Workbench
+from tests.conftest import codes_of
+from tests.conftest import spectrum as noise_of
+
+
+def until(condition: Callable[[], bool], seconds: float = 10) -> None:
+    end = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < end
+        time.sleep(0.005)
+
+
+@pytest.fixture
+def jobs() -> Iterator[Jobs]:
+    made = Jobs(Lane())
+    yield made
+    made.close()
+
+
+def ended(job: Job) -> bool:
+    return job.state not in ("waiting", "running")
+
+
+def test_jobs_run_one_after_another_and_report(jobs: Jobs) -> None:
+    order: list[str] = []
+
+    def work(name: str) -> Callable[[Task], dict[str, Any]]:
+        def run(task: Task) -> dict[str, Any]:
+            order.append(f"{name} begins")
+            task.report(0.5, f"half of {name}")
+            order.append(f"{name} ends")
+            return {"made": name}
+
+        return run
+
+    made = [jobs.add(n, "m", work(n)) for n in ("one", "two", "three")]
+    until(lambda: all(ended(j) for j in made))
+    assert order == [f"{n} {w}" for n in ("one", "two", "three") for w in ("begins", "ends")]
+    assert [j.result for j in made] == [{"made": n} for n in ("one", "two", "three")]
+    assert any("half of two" in line for line in made[1].log)
+    shown = made[0].as_dict()
+    assert (shown["state"], shown["fraction"], shown["error"]) == ("done", 1.0, "")
+
+
+def test_a_failing_job_says_why_and_the_next_one_runs(jobs: Jobs) -> None:
+    def fails(_task: Task) -> dict[str, Any]:
+        raise LoomError("the disk is full", "set.zip", "Make room.")
+
+    def breaks(_task: Task) -> dict[str, Any]:
+        raise ZeroDivisionError("by zero")
+
+    first, second, third = jobs.add("a", "m", fails), jobs.add("b", "m", breaks), jobs.add("c", "m", lambda t: {"ok": True})
+    until(lambda: ended(third))
+    assert (first.state, first.error) == ("failed", "set.zip: the disk is full. Make room.")
+    assert (second.state, second.error) == ("failed", "ZeroDivisionError: by zero")
+    assert third.state == "done"
+
+
+def test_a_running_job_stops_at_its_next_checkpoint_and_a_waiting_one_never_starts(jobs: Jobs) -> None:
+    running, ran = threading.Event(), []
+
+    def long(task: Task) -> dict[str, Any]:
+        running.set()
+        while True:
+            task.checkpoint()
+            time.sleep(0.001)
+
+    first = jobs.add("long", "m", long)
+    second = jobs.add("next", "m", lambda t: ran.append(1) or {})
+    assert running.wait(5)
+    assert jobs.cancel(second.id).state == "stopped"
+    jobs.cancel(first.id)
+    until(lambda: ended(first))
+    last = jobs.add("last", "m", lambda t: {})
+    until(lambda: ended(last))
+    assert (first.state, second.state, ran) == ("stopped", "stopped", [])
+    with pytest.raises(LoomError, match="no such job"):
+        jobs.get("nothing")
+
+
+def test_parts_of_a_task_share_its_cancel_and_its_progress() -> None:
+    said: list[tuple[float, str]] = []
+    task = Task(lambda f, w: said.append((f, w)))
+    task.part(0.2, 0.6).report(0.5, "half way")
+    task.part(0, 0).report(0.9, "quiet")
+    assert said == [(0.4, "half way")]
+    child = task.part(0.5, 1.0)
+    task.cancel()
+    assert child.cancelled
+    with pytest.raises(Cancelled):
+        over_rows(100, lambda a, b: None, child)
+
+
+def test_a_part_steps_aside_for_its_whole() -> None:
+    lane, order = Lane(), []
+    job = Task(lane=lane, urgent=False)
+
+    def urgent() -> None:
+        with lane.hold(Task(lane=lane)):
+            order.append("urgent")
+
+    with lane.hold(job):
+        other = threading.Thread(target=urgent)
+        other.start()
+        until(lambda: lane._urgent_waiting > 0)
+        job.part(0, 1).checkpoint()
+        order.append("job")
+    other.join(5)
+    assert order == ["urgent", "job"]
+
+
+def test_the_lane_has_one_owner_whoever_asks() -> None:
+    lane, inside, most = Lane(), [0], [0]
+    lock = threading.Lock()
+
+    def ask(urgent: bool) -> None:
+        for _ in range(25):
+            with lane.hold(Task(lane=lane, urgent=urgent)):
+                with lock:
+                    inside[0] += 1
+                    most[0] = max(most[0], inside[0])
+                with lock:
+                    inside[0] -= 1
+
+    threads = [threading.Thread(target=ask, args=(i % 2 == 0,)) for i in range(6)]
+    for t in threads:
+        t.start()
+    for t in threads:
+        t.join(20)
+    assert most[0] == 1
+
+
+def test_a_cancelled_task_never_gets_the_lane() -> None:
+    lane = Lane()
+    waiting = Task(lane=lane, urgent=False)
+    got: list[str] = []
+
+    def ask() -> None:
+        try:
+            with lane.hold(waiting):
+                got.append("owned")
+        except Cancelled:
+            got.append("cancelled")
+
+    with lane.hold(Task(lane=lane)):
+        thread = threading.Thread(target=ask)
+        thread.start()
+        waiting.cancel()
+        thread.join(5)
+    assert got == ["cancelled"]
+
+
+def test_both_runs_side_by_side_and_keeps_the_order() -> None:
+    gate = threading.Barrier(2, timeout=5)  # passes only when both calls run at once
+    assert both(lambda: (gate.wait(), "a")[1], lambda: (gate.wait(), "b")[1]) == ["a", "b"]
+
+
+# --- answers --------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def bench(tmp_path: Path) -> Iterator[Workbench]:
+    made = Workbench(Store(tmp_path))
+    yield made
+    made.close()
+
+
+@pytest.fixture
+def state(bench: Workbench) -> State:
+    digest, _ = bench.store.add_source(io.BytesIO(png_bytes(codes_of(noise_of(96, 1.2, 1)), colour=True)), "deck.png")
+    return bench.store.create("Deck", starting_weave(digest, bench.store.source_ref(digest)))
+
+
+def row(state: State, step: str) -> str:
+    entry = state.weave.first(step)
+    assert entry is not None
+    return entry.id
+
+
+def test_a_draft_answers_as_the_change_will(bench: Workbench, state: State) -> None:
+    draft = Draft(row(state, "height"), {"depth_mm": 3.0, "invert": True})
+    tried, _ = bench.map_rgba(state.id, "normal", 64, draft=draft)
+    assert bench.store.get(state.id).head == state.head
+    changed = bench.store.change(state.id, state.head, draft.on(state.weave), "Depth")
+    assert depth_of(changed.weave) == 3.0
+    kept, facts = bench.map_rgba(state.id, "normal", 64)
+    assert kept == tried
+    assert max(facts["width"], facts["height"]) == 64
+    before, _ = bench.map_rgba(state.id, "normal", 64, entry=state.head)
+    assert before != kept
+
+
+def test_decisions_of_a_draft_are_not_written(bench: Workbench, state: State) -> None:
+    def kept() -> int:
+        from sqlalchemy import func, select
+
+        from silent_loom.store.tables import KeptDecision
+
+        with bench.store._sessions() as session:
+            return int(session.scalar(select(func.count()).select_from(KeptDecision)) or 0)
+
+    bench.map_rgba(state.id, "height", 64)
+    stored = kept()
+    assert stored >= 3
+    bench.map_rgba(state.id, "height", 64, draft=Draft(row(state, "light"), {"amount": 0.5}))
+    assert kept() == stored
+
+
+def test_a_wrong_draft_is_refused(bench: Workbench, state: State) -> None:
+    with pytest.raises(SettingError, match=r"height\.depth_mm"):
+        bench.map_rgba(state.id, "base", 64, draft=Draft(row(state, "height"), {"depth_mm": 0}))
+
+
+def test_a_newer_question_of_a_view_gives_the_older_one_up(bench: Workbench, state: State) -> None:
+    seen: list[str] = []
+    began = threading.Event()
+
+    def slow(_weave: object, task: Task) -> None:
+        began.set()
+        while True:
+            task.checkpoint()
+            time.sleep(0.001)
+
+    def ask_slowly() -> None:
+        try:
+            bench.answer(state.id, slow, view="v", sequence=1)
+        except Cancelled:
+            seen.append("given up")
+
+    thread = threading.Thread(target=ask_slowly)
+    thread.start()
+    assert began.wait(5)
+    assert bench.answer(state.id, lambda w, t: "new", view="v", sequence=2) == "new"
+    thread.join(5)
+    assert seen == ["given up"]
+    with pytest.raises(Cancelled):
+        bench.answer(state.id, lambda w, t: None, view="v", sequence=1)
+
+
+def test_cards_are_kept_and_old_ones_go(bench: Workbench, state: State) -> None:
+    first = bench.card(state.id, state.head)
+    assert bench.card(state.id, state.head) == first
+    changed = bench.store.change(state.id, state.head, state.weave.with_settings(row(state, "tone"), {"brightness": 1.0}), "Tone")
+    second = bench.card(state.id, changed.head)
+    assert second != first
+    assert [p.name for p in (bench.store.folder / "pictures").iterdir()] == [f"{state.id}-{changed.head}.png"]
+
+
+def test_a_delivery_fails_before_it_starts_when_a_row_cannot_run(bench: Workbench, state: State) -> None:
+    normal = state.weave.entry(row(state, "normal"))
+    broken = state.weave.model_copy(update={"steps": (normal, *[e for e in state.weave.steps if e.id != normal.id])})
+    bench.store.change(state.id, state.head, broken, "moved")
+    with pytest.raises(LoomError, match="needs height"):
+        bench.deliver(state.id, "plain", 64)
+    assert bench.jobs.all() == []
+
+
+def test_a_delivery_is_of_the_state_it_was_asked_for(bench: Workbench, state: State) -> None:
+    job = bench.deliver(state.id, "plain", 48)
+    bench.store.change(state.id, state.head, state.weave.with_settings(row(state, "height"), {"depth_mm": 77.0}), "Depth")
+    until(lambda: ended(job), 60)
+    assert job.state == "done", job.error
+    assert job.result["manifest"]["depth_mm"] == 10.0
+    assert job.result["manifest"]["size"][0] == 48
+    assert not [p for p in (bench.store.folder / "deliveries").iterdir() if p.name.startswith(".part")]
+
+
+def test_histograms_are_of_what_comes_into_a_row(bench: Workbench, state: State) -> None:
+    bright = bench.store.change(state.id, state.head, state.weave.with_settings(row(state, "tone"), {"brightness": 2.0}), "Tone")
+    above = np.array(bench.counts(state.id, "base", 64, above=row(bright, "tone"))).sum(0)
+    below = np.array(bench.counts(state.id, "base", 64, above=row(bright, "height"))).sum(0)
+    levels = np.arange(above.size)
+    assert (below * levels).sum() / below.sum() > 1.2 * (above * levels).sum() / above.sum()
+    assert bench.counts(state.id, "base", 64, above=row(bright, "photo")) == []
