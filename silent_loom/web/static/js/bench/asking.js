@@ -23,8 +23,8 @@ export class Asking {
     this.next = { endpoint, body, sizes };
     clearTimeout(this.rest);
     if (this.state.draft) {
-      this.now(this.quick ? Math.min(512, sizes[1]) : 256);
-      this.rest = setTimeout(() => this.now(sizes[1]), 220);
+      this.now(this.quick && !this.small ? Math.min(512, sizes[1]) : 256);
+      this.rest = setTimeout(() => this.now(sizes[1]), 350);
     } else this.now(sizes[1]);
   }
 

@@ -45,14 +45,23 @@ function cloth(n) {
   return shape;
 }
 
-function makeForm(kind, fine) {
-  const n = fine ? 200 : 2;
+// Without a graphics card every vertex and sample is the processor's work.
+function drawnInSoftware() {
+  const gl = document.createElement("canvas").getContext("webgl2");
+  const info = gl?.getExtension("WEBGL_debug_renderer_info");
+  const name = info ? String(gl.getParameter(info.UNMASKED_RENDERER_WEBGL)) : "";
+  gl?.getExtension("WEBGL_lose_context")?.loseContext();
+  return /swiftshader|llvmpipe|software|basic render/i.test(name);
+}
+
+function makeForm(kind, fine, soft) {
+  const n = fine ? (soft ? 96 : 220) : 2;
   // [geometry, repeats across the form at true size of 1: width and height of the UV square in scene units]
   switch (kind) {
     case "box": return [new THREE.BoxGeometry(1.35, 1.35, 1.35, n / 2, n / 2, n / 2), 1.35, 1.35];
     case "ball": return [new THREE.SphereGeometry(0.98, Math.max(64, n), Math.max(48, n / 2)), 2 * Math.PI * 0.98, Math.PI * 0.98];
     case "cylinder": return [new THREE.CylinderGeometry(0.72, 0.72, 1.75, Math.max(64, n), Math.max(1, n), false), 2 * Math.PI * 0.72, 1.75];
-    case "draped cloth": return [cloth(140), 3.1, 3.1];
+    case "draped cloth": return [cloth(soft ? 90 : 180), 3.1, 3.1];
     default: return [new THREE.PlaneGeometry(2, 2, n, n), 2, 2];
   }
 }
@@ -76,7 +85,7 @@ export class FormView {
     this.lamp.addEventListener("keydown", (e) => this.key(e, true));
     this.canvas.addEventListener("pointerdown", (e) => this.drag(e));
     this.canvas.addEventListener("contextmenu", (e) => e.preventDefault());
-    this.canvas.addEventListener("wheel", (e) => { e.preventDefault(); this.away = Math.max(1.3, Math.min(8, this.away * 1.0012 ** e.deltaY)); this.draw(); }, { passive: false });
+    this.canvas.addEventListener("wheel", (e) => { e.preventDefault(); this.away = Math.max(1.3, Math.min(8, this.away * 1.0012 ** e.deltaY)); this.moving(); this.draw(); }, { passive: false });
     this.canvas.addEventListener("keydown", (e) => this.key(e, e.shiftKey));
     this.tools = this.makeTools();
     this.extra = [this.lamp, this.tools];
@@ -84,9 +93,9 @@ export class FormView {
 
   start() {
     if (this.renderer) return true;
-    try { this.renderer = new THREE.WebGLRenderer({ canvas: this.canvas, antialias: true, preserveDrawingBuffer: true }); }
+    this.soft = drawnInSoftware();
+    try { this.renderer = new THREE.WebGLRenderer({ canvas: this.canvas, antialias: !this.soft, preserveDrawingBuffer: true }); }
     catch { this.pane.say("This browser gives no WebGL: the form cannot be shown. Flat, repeat and half shift work."); return false; }
-    this.renderer.setPixelRatio(Math.min(devicePixelRatio, 1.5));
     this.renderer.outputColorSpace = THREE.SRGBColorSpace;
     this.renderer.toneMapping = THREE.NeutralToneMapping;
     this.scene = new THREE.Scene();
@@ -108,7 +117,7 @@ export class FormView {
   makeTools() {
     const slider = (name, key, low, high, step) => {
       const input = el("input", { type: "range", class: "slide", min: low, max: high, step, value: this.set[key], "aria-label": name,
-        oninput: () => { this.set[key] = +input.value; input.style.setProperty("--at", `${((input.value - low) / (high - low)) * 100}%`); this.apply(); } });
+        oninput: () => { this.set[key] = +input.value; input.style.setProperty("--at", `${((input.value - low) / (high - low)) * 100}%`); this.moving(); this.apply(); } });
       input.style.setProperty("--at", `${((this.set[key] - low) / (high - low)) * 100}%`);
       return el("label", {}, name, input);
     };
@@ -117,7 +126,10 @@ export class FormView {
   }
 
   resize() { if (this.start()) this.draw(); this.ask(); }
-  ask() { this.asking.ask("form", {}, [256, this.wantSize || 512]); }
+  ask() {
+    this.asking.small = this.soft; // uploads are the processor's work, too
+    this.asking.ask("form", {}, [256, 512]);
+  }
 
   took({ data }) {
     if (!this.start()) return;
@@ -135,6 +147,7 @@ export class FormView {
     m.map = t.map; m.aoMap = m.roughnessMap = m.metalnessMap = t.orm; m.normalMap = t.normalMap; m.displacementMap = t.displacementMap;
     if (fresh) m.needsUpdate = true;
     this.mesh.visible = true;
+    if (this.state.draft) this.moving();
     this.apply();
     this.pane.painted(w);
   }
@@ -148,8 +161,9 @@ export class FormView {
       t.wrapS = t.wrapT = THREE.RepeatWrapping;
       t.magFilter = THREE.LinearFilter;
       t.minFilter = THREE.LinearMipmapLinearFilter;
-      t.generateMipmaps = true;
-      t.anisotropy = 4;
+      t.generateMipmaps = !(this.soft && this.state.draft);
+      if (!t.generateMipmaps) t.minFilter = THREE.LinearFilter;
+      t.anisotropy = this.soft ? 1 : 8;
       t.colorSpace = space;
       t.flipY = false;
       this.textures[name] = t;
@@ -159,7 +173,7 @@ export class FormView {
 
   shape() {
     if (!this.renderer) return;
-    const [geometry, width, height] = makeForm(this.kind, this.set.lift > 0);
+    const [geometry, width, height] = makeForm(this.kind, this.set.lift > 0, this.soft);
     this.mesh.geometry.dispose();
     // Rows of the maps run from the top, texture rows from the bottom: turn v, here and not in the maps
     this.uv = geometry.attributes.uv.array.slice();
@@ -187,12 +201,22 @@ export class FormView {
     this.draw();
   }
 
+  // Something is being dragged: draw with as many pixels as keep up with the hand, and with all of them at rest.
+  moving() {
+    this.until = performance.now() + 280;
+    clearTimeout(this.resting);
+    this.resting = setTimeout(() => this.draw(), 300);
+  }
+
   draw() {
     if (!this.renderer || this.pending) return;
     this.pending = requestAnimationFrame(() => {
       this.pending = 0;
       const box = this.pane.node.getBoundingClientRect();
       if (!box.width) return;
+      const moving = performance.now() < (this.until || 0), whole = Math.min(devicePixelRatio, 1.5);
+      const ratio = moving ? whole * (this.share ?? (this.soft ? 0.35 : 1)) : whole;
+      if (this.renderer.getPixelRatio() !== ratio) this.renderer.setPixelRatio(ratio);
       const size = this.renderer.getSize(new THREE.Vector2());
       if (size.x !== Math.round(box.width) || size.y !== Math.round(box.height)) this.renderer.setSize(Math.round(box.width), Math.round(box.height), false);
       this.renderer.setClearColor(new THREE.Color(getComputedStyle(this.pane.node).backgroundColor));
@@ -206,7 +230,15 @@ export class FormView {
       this.sun.position.set(lx * norm, ly * norm, z).applyQuaternion(this.camera.quaternion).multiplyScalar(6);
       this.lamp.firstChild.style.left = `${50 + lx * norm * 42}%`;
       this.lamp.firstChild.style.top = `${50 - ly * norm * 42}%`;
+      const began = performance.now();
       this.renderer.render(this.scene, this.camera);
+      if (moving) {
+        // Reading one pixel waits for the picture; its time says how many pixels the next one may have
+        const gl = this.renderer.getContext();
+        gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, new Uint8Array(4));
+        const share = (this.share ?? (this.soft ? 0.35 : 1)) * Math.sqrt(60 / Math.max(4, performance.now() - began));
+        this.share = Math.max(0.18, Math.min(1, share));
+      }
       this.pane.node.dataset.frame = String(+(this.pane.node.dataset.frame || 0) + 1);
     });
   }
@@ -220,6 +252,7 @@ export class FormView {
       last = [e.clientX, e.clientY];
       if (light) this.light = [this.light[0] + dx / 120, this.light[1] - dy / 120].map((v) => Math.max(-1, Math.min(1, v)));
       else this.turn = [this.turn[0] - dx / 160, Math.max(-1.5, Math.min(1.5, this.turn[1] - dy / 160))];
+      this.moving();
       this.draw();
     };
     this.canvas.setPointerCapture(event.pointerId);
@@ -232,6 +265,7 @@ export class FormView {
     const move = (e) => {
       const box = this.lamp.getBoundingClientRect();
       this.light = [((e.clientX - box.left) / box.width) * 2 - 1, 1 - ((e.clientY - box.top) / box.height) * 2].map((v) => Math.max(-1, Math.min(1, v)));
+      this.moving();
       this.draw();
     };
     this.lamp.setPointerCapture(event.pointerId);
