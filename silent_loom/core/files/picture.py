@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -12,6 +13,7 @@ from silent_loom.core.colour import decode_table
 from silent_loom.core.files.profile import SRGB, Transfer
 from silent_loom.core.images import Floats
 from silent_loom.core.parallel import kernel, over_rows
+from silent_loom.core.resample import reduce_area
 
 
 @dataclass(frozen=True)
@@ -90,6 +92,11 @@ class Picture:
         if self.transfer.matrix is not None:
             out = (out @ self.transfer.matrix.T.astype(np.float32)).astype(np.float32)
         return np.ascontiguousarray(out)
+
+    @cached_property
+    def half(self) -> Floats:
+        """`colour` averaged to half the size, kept: every smaller answer starts from it."""
+        return reduce_area(self.colour(), max(1, round(self.width / 2)), max(1, round(self.height / 2)))
 
     def data(self) -> Floats:
         """The numbers as they stand, integers over their full range as 0…1; shape (H, W, C) without alpha."""

@@ -53,7 +53,9 @@ class Photo(MapStep[PhotoSettings]):
         self, s: PhotoSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
     ) -> dict[str, Image]:
         picture = sheet.sources.picture(s.source)
-        made = {"base": Image(_to(picture.colour(), sheet, task), Kind.COLOUR, sheet.size_mm)}
+        small = 2 * sheet.width <= picture.width + 1 and 2 * sheet.height <= picture.height + 1
+        light = picture.half if small else picture.colour()
+        made = {"base": Image(_to(light, sheet, task), Kind.COLOUR, sheet.size_mm)}
         alpha = picture.alpha_plane()
         if "opacity" in self.writes(s):
             solid = np.ones(picture.samples.shape[:2], np.float32) if alpha is None else alpha
