@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import json
 import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated, Any
 
 import numpy as np
 import typer
-from rich.console import Console
-from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
 from silent_loom.core.errors import LoomError, SettingError
 
@@ -21,7 +21,21 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     help="From one photo to a complete, seamless, physically based map set.",
 )
-_err = Console(stderr=True)
+
+
+@contextmanager
+def _progress() -> Iterator[Callable[[float, str], None] | None]:
+    """A bar on standard error where somebody sees it; nothing, not even its import, in a pipe."""
+    if not sys.stderr.isatty():
+        yield None
+        return
+    from rich.console import Console
+    from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+
+    columns = TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn()
+    with Progress(*columns, console=Console(stderr=True), transient=True) as bar:
+        line = bar.add_task("starting", total=1.0)
+        yield lambda f, words: bar.update(line, completed=f, description=words or "working")
 
 
 class SeamlessMethod(StrEnum):
@@ -85,8 +99,7 @@ def derive(
     from silent_loom.core.derive import settings_from
     from silent_loom.core.parallel import Task
 
-    with Progress(TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(), console=_err, transient=True) as bar:
-        line = bar.add_task("starting", total=1.0)
+    with _progress() as say:
         made = run(
             photo,
             out,
@@ -101,7 +114,7 @@ def derive(
             force=force,
             report=report is not None,
             name=None if name is None else file_name(name),
-            task=Task(progress=lambda f, words: bar.update(line, completed=f, description=words or "working")),
+            task=Task(progress=say),
         )
     if report is not None:
         _write_report(report, made)
@@ -123,6 +136,7 @@ def inspect(
     if as_json:
         print(json.dumps(facts, ensure_ascii=False))
         return
+    from rich.console import Console
     from rich.table import Table
 
     table = Table(show_header=False, box=None)
