@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -24,13 +25,11 @@ from silent_loom.core.tiling.seamless import SeamlessSettings, joins
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.cache import Cache
 from silent_loom.core.weave.evaluate import Evaluator
-from silent_loom.core.weave.model import StepEntry, Weave, starting_weave
+from silent_loom.core.weave.model import STARTING, StepEntry, Weave, starting_weave
 
 
 def parse_value(text: str) -> Any:
     """A setting typed on a command line: JSON where it is JSON, else the text itself."""
-    import json
-
     try:
         return json.loads(text)
     except ValueError:
@@ -89,25 +88,11 @@ def weave_for(
     given = {k: dict(v) for k, v in (settings or {}).items()}
     for step, changed in given.items():
         values.setdefault(step, {}).update(changed)
-    known = {k: v for k, v in values.items() if k in _STARTING}
+    known = {k: v for k, v in values.items() if k in STARTING}
     weave = starting_weave(digest, reference(path, picture), **known)
-    extra = [StepEntry(step=k, settings=v) for k, v in values.items() if k not in _STARTING]
+    extra = [StepEntry(step=k, settings=v) for k, v in values.items() if k not in STARTING]
     entries = [e.model_copy(update={"on": False}) if e.step == "seamless" and not seamless else e for e in weave.steps]
     return weave.model_copy(update={"steps": (*entries, *extra)})
-
-
-_STARTING = (
-    "photo",
-    "straighten",
-    "light",
-    "seamless",
-    "tone",
-    "height",
-    "normal",
-    "roughness",
-    "metallic",
-    "occlusion",
-)
 
 
 def depth_of(weave: Weave) -> float:

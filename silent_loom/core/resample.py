@@ -76,10 +76,6 @@ def enlarge(pixels: Floats, width: int, height: int, wraps: bool, task: Task = I
     return out if pixels.ndim == 3 else out[..., 0]
 
 
-def _border(wraps: bool) -> int:
-    return int(cv2.BORDER_WRAP if wraps else cv2.BORDER_REFLECT)
-
-
 def _direct_blur(pixels: Floats, sx: float, sy: float, wraps: bool) -> Floats:
     rx, ry = int(np.ceil(3.5 * sx)), int(np.ceil(3.5 * sy))
     if rx == 0 and ry == 0:
@@ -89,7 +85,7 @@ def _direct_blur(pixels: Floats, sx: float, sy: float, wraps: bool) -> Floats:
         padded = np.pad(pixels, ((ry, ry), (rx, rx)) + ((0, 0),) * (pixels.ndim - 2), mode="wrap")
         done = cv2.GaussianBlur(padded, (2 * rx + 1, 2 * ry + 1), max(sx, 1e-3), sigmaY=max(sy, 1e-3))
         return np.ascontiguousarray(done.reshape(padded.shape)[ry : ry + h, rx : rx + w])
-    done = cv2.GaussianBlur(pixels, (2 * rx + 1, 2 * ry + 1), max(sx, 1e-3), sigmaY=max(sy, 1e-3), borderType=_border(False))
+    done = cv2.GaussianBlur(pixels, (2 * rx + 1, 2 * ry + 1), max(sx, 1e-3), sigmaY=max(sy, 1e-3), borderType=cv2.BORDER_REFLECT)
     return cast(Floats, done.reshape(pixels.shape))
 
 

@@ -85,6 +85,21 @@ class Weave(BaseModel):
         return self.with_entry(entry.model_copy(update={"settings": merged}))
 
 
+STARTING = (
+    "photo",
+    "straighten",
+    "light",
+    "seamless",
+    "tone",
+    "height",
+    "normal",
+    "roughness",
+    "metallic",
+    "occlusion",
+)
+"""Steps that a new photo starts with, in order."""
+
+
 def starting_weave(digest: str, source: SourceRef, **settings: dict[str, Any]) -> Weave:
     """The weave that a new photo starts with.
 
@@ -95,20 +110,8 @@ def starting_weave(digest: str, source: SourceRef, **settings: dict[str, Any]) -
     **settings
         Changed settings by name of step.
     """
-    order = (
-        "photo",
-        "straighten",
-        "light",
-        "seamless",
-        "tone",
-        "height",
-        "normal",
-        "roughness",
-        "metallic",
-        "occlusion",
-    )
     entries = []
-    for name in order:
+    for name in STARTING:
         values = dict(settings.get(name, {}))
         if name == "photo":
             values["source"] = digest

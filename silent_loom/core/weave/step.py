@@ -139,9 +139,6 @@ class Step(ABC, Generic[S]):
 class MapStep(Step[S]):
     """A step that keeps the geometry: reads threads, writes threads."""
 
-    def neutral_mix(self, s: S) -> bool:
-        return True
-
     @abstractmethod
     def run(self, s: S, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task) -> dict[str, Image]:
         """Compute the threads it writes, at the size of ``sheet``."""
