@@ -7,12 +7,14 @@ inverse transpose of the field's Jacobian, so that the normals of a carried heig
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.parallel import IDLE, Task, kernel, over_rows
+from silent_loom.core.parallel import IDLE, Task, inlined, kernel, over_rows
+from silent_loom.core.resample import resize
 
 
 @kernel
@@ -118,8 +120,26 @@ def _tent3(src, u, v, wraps):  # type: ignore[no-untyped-def]
     )
 
 
+@inlined
+def _bent(u, v, ux, uy, vx, vy, lens):  # type: ignore[no-untyped-def]
+    # A place and its derivatives through a lens: centre, reach, and bulge (see `warp_homography`)
+    if lens[3] == 0.0:
+        return u, v, ux, uy, vx, vy
+    x, y, k = (u - lens[0]) / lens[2], (v - lens[1]) / lens[2], lens[3]
+    f = 1.0 - k * (x * x + y * y)
+    a, b, c = f - 2 * k * x * x, -2 * k * x * y, f - 2 * k * y * y
+    return (
+        lens[0] + (u - lens[0]) * f,
+        lens[1] + (v - lens[1]) * f,
+        a * ux + b * vx,
+        a * uy + b * vy,
+        b * ux + c * vx,
+        b * uy + c * vy,
+    )
+
+
 @kernel
-def _warp3(src, m, out, wraps, most, y0, y1):  # type: ignore[no-untyped-def]
+def _warp3(src, m, lens, out, wraps, most, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(out.shape[1]):
             px, py = x + 0.5, y + 0.5
@@ -127,6 +147,7 @@ def _warp3(src, m, out, wraps, most, y0, y1):  # type: ignore[no-untyped-def]
             u, v = (m[0, 0] * px + m[0, 1] * py + m[0, 2]) / d, (m[1, 0] * px + m[1, 1] * py + m[1, 2]) / d
             ux, uy = (m[0, 0] - u * m[2, 0]) / d, (m[0, 1] - u * m[2, 1]) / d
             vx, vy = (m[1, 0] - v * m[2, 0]) / d, (m[1, 1] - v * m[2, 1]) / d
+            u, v, ux, uy, vx, vy = _bent(u, v, ux, uy, vx, vy, lens)
             nx = min(most, max(1, int(math.ceil(math.sqrt(ux * ux + vx * vx) - 0.05))))
             ny = min(most, max(1, int(math.ceil(math.sqrt(uy * uy + vy * vy) - 0.05))))
             if nx == 1 and ny == 1:
@@ -145,7 +166,7 @@ def _warp3(src, m, out, wraps, most, y0, y1):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _warp(src, m, out, wraps, nearest, most, y0, y1):  # type: ignore[no-untyped-def]
+def _warp(src, m, lens, out, wraps, nearest, most, y0, y1):  # type: ignore[no-untyped-def]
     acc = np.zeros(src.shape[2], np.float32)
     for y in range(y0, y1):
         for x in range(out.shape[1]):
@@ -154,6 +175,7 @@ def _warp(src, m, out, wraps, nearest, most, y0, y1):  # type: ignore[no-untyped
             u, v = (m[0, 0] * px + m[0, 1] * py + m[0, 2]) / d, (m[1, 0] * px + m[1, 1] * py + m[1, 2]) / d
             ux, uy = (m[0, 0] - u * m[2, 0]) / d, (m[0, 1] - u * m[2, 1]) / d
             vx, vy = (m[1, 0] - v * m[2, 0]) / d, (m[1, 1] - v * m[2, 1]) / d
+            u, v, ux, uy, vx, vy = _bent(u, v, ux, uy, vx, vy, lens)
             nx = min(most, max(1, int(math.ceil(math.sqrt(ux * ux + vx * vx) - 0.05))))
             ny = min(most, max(1, int(math.ceil(math.sqrt(uy * uy + vy * vy) - 0.05))))
             for k in range(src.shape[2]):
@@ -172,7 +194,7 @@ def _warp(src, m, out, wraps, nearest, most, y0, y1):  # type: ignore[no-untyped
 
 
 @kernel
-def _turn_slopes(slopes, m, across_in, down_in, across_out, down_out, out, y0, y1):  # type: ignore[no-untyped-def]
+def _turn_slopes(slopes, m, lens, across_in, down_in, across_out, down_out, out, y0, y1):  # type: ignore[no-untyped-def]
     # Slopes are dh/dx and dh/dy per millimetre (y up); the field maps out texels to source texels with Jacobian J.
     for y in range(y0, y1):
         for x in range(out.shape[1]):
@@ -181,6 +203,7 @@ def _turn_slopes(slopes, m, across_in, down_in, across_out, down_out, out, y0, y
             u, v = (m[0, 0] * px + m[0, 1] * py + m[0, 2]) / d, (m[1, 0] * px + m[1, 1] * py + m[1, 2]) / d
             ux, uy = (m[0, 0] - u * m[2, 0]) / d, (m[0, 1] - u * m[2, 1]) / d
             vx, vy = (m[1, 0] - v * m[2, 0]) / d, (m[1, 1] - v * m[2, 1]) / d
+            u, v, ux, uy, vx, vy = _bent(u, v, ux, uy, vx, vy, lens)
             # chain rule: dh/dx_out = dh/du·du/dx + dh/dv·dv/dx, with texel pitches on both sides; v and y point down
             du, dv = slopes[y, x, 0] * across_in, -slopes[y, x, 1] * down_in
             gx = (du * ux + dv * vx) / across_out
@@ -196,8 +219,10 @@ def warp_homography(
     height: int,
     size_mm: tuple[float, float],
     task: Task = IDLE,
+    *,
+    bulge: float = 0.0,
 ) -> Image:
-    """Carry an image through a projective field.
+    """Carry an image through a projective field, and a lens.
 
     Parameters
     ----------
@@ -208,6 +233,9 @@ def warp_homography(
         Texels of the result.
     size_mm : tuple of float
         Millimetres of the result.
+    bulge : float
+        First radial coefficient of the lens: what lies at r half diagonals from the middle of the source without it lies
+        at r (1 − bulge r²) with it (Brown 1966).
 
     Notes
     -----
@@ -215,23 +243,42 @@ def warp_homography(
     bilinear samples, up to 8 × 8. A normal's slopes go through the inverse transpose of the Jacobian (chain rule).
     """
     m = np.ascontiguousarray(to_source, np.float64)
+    lens = np.array([image.width / 2, image.height / 2, math.hypot(image.width, image.height) / 2, bulge])
+    if bulge == 0 and _plain(m, image, width, height):
+        return replace(resize(image, width, height, task), size_mm=size_mm, wraps=False)
     if image.kind is Kind.NORMAL:
         z = np.maximum(image.pixels[..., 2:3], 1e-3)
         slopes = np.ascontiguousarray(-image.pixels[..., :2] / z, dtype=np.float32)
-        moved = _run(slopes, m, width, height, image.wraps, False, task)
+        moved = _run(slopes, m, lens, width, height, image.wraps, False, task)
         out = np.empty((height, width, 3), np.float32)
         (ai, di), (ao, do) = image.texel_mm, (size_mm[0] / width, size_mm[1] / height)
-        over_rows(height, lambda a, b: _turn_slopes(moved, m, ai, di, ao, do, out, a, b), task)
+        over_rows(height, lambda a, b: _turn_slopes(moved, m, lens, ai, di, ao, do, out, a, b), task)
         return Image(out, Kind.NORMAL, size_mm, False)
-    out = _run(image.pixels, m, width, height, image.wraps, image.kind is Kind.ID, task)
+    out = _run(image.pixels, m, lens, width, height, image.wraps, image.kind is Kind.ID, task)
     return Image(out, image.kind, size_mm, False)
 
 
-def _run(src: Floats, m: NDArray[np.float64], width: int, height: int, wraps: bool, nearest: bool, task: Task) -> Floats:
+def _plain(m: NDArray[np.float64], image: Image, width: int, height: int) -> bool:
+    """True when the field only makes the whole sheet smaller, or leaves it, and keeps its proportions in mm."""
+    scale = np.diag([image.width / width, image.height / height, 1.0])
+    same = np.allclose(m / m[2, 2], scale, rtol=1e-9, atol=1e-7 * max(image.width, image.height))
+    return same and image.kind is not Kind.NORMAL and width <= image.width and height <= image.height
+
+
+def _run(
+    src: Floats,
+    m: NDArray[np.float64],
+    lens: NDArray[np.float64],
+    width: int,
+    height: int,
+    wraps: bool,
+    nearest: bool,
+    task: Task,
+) -> Floats:
     out = np.empty((height, width, src.shape[2]), np.float32)
     src = np.ascontiguousarray(src)
     if src.shape[2] == 3 and not nearest:
-        over_rows(height, lambda a, b: _warp3(src, m, out, wraps, 8, a, b), task, cost=width * 64 * 1e-4)
+        over_rows(height, lambda a, b: _warp3(src, m, lens, out, wraps, 8, a, b), task, cost=width * 64 * 1e-4)
         return out
-    over_rows(height, lambda a, b: _warp(src, m, out, wraps, nearest, 8, a, b), task, cost=width * 64 * 1e-4)
+    over_rows(height, lambda a, b: _warp(src, m, lens, out, wraps, nearest, 8, a, b), task, cost=width * 64 * 1e-4)
     return out

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import threading
 import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -16,12 +17,14 @@ from silent_loom.core.delivery.profile import Profile, profile
 from silent_loom.core.errors import SettingError
 from silent_loom.core.files import Limits, Picture, read
 from silent_loom.core.images import Image, Kind
-from silent_loom.core.parallel import IDLE, Task
+from silent_loom.core.parallel import IDLE, Task, load_kernels
 from silent_loom.core.photo.light import evenness
 from silent_loom.core.photo.straighten import from_pixels
+from silent_loom.core.sets import motif_settings
 from silent_loom.core.sources import FileSources, digest_of, reference
 from silent_loom.core.tiling.seam_meter import seams
-from silent_loom.core.tiling.seamless import SeamlessSettings, joins
+from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins
+from silent_loom.core.tiling.suggest import suggest
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.cache import Cache
 from silent_loom.core.weave.evaluate import Evaluator
@@ -65,7 +68,7 @@ def weave_for(
     corners: np.ndarray[Any, Any] | None = None,
     extent_mm: float = 1000.0,
     depth_mm: float = 10.0,
-    seamless: bool = True,
+    seamless: str | None = "cut",
     square: bool = False,
     settings: Mapping[str, Mapping[str, Any]] | None = None,
 ) -> Weave:
@@ -77,6 +80,8 @@ def weave_for(
         Clockwise from top left, texel centres, (0, 0) top left after the EXIF turn.
     extent_mm : float
         Width of the straightened rectangle, or of the whole photo without corners.
+    seamless : str or None
+        Method; None leaves the step off. 'suggested' and 'motif' depend on the picture: see `with_suggestion`.
     """
     values: dict[str, dict[str, Any]] = {
         "photo": {"width_mm": extent_mm, "alpha": "keep" if picture.alpha is not None else "drop"},
@@ -88,11 +93,32 @@ def weave_for(
     given = {k: dict(v) for k, v in (settings or {}).items()}
     for step, changed in given.items():
         values.setdefault(step, {}).update(changed)
+    if seamless not in (None, "suggested", "motif"):
+        values.setdefault("seamless", {}).setdefault("method", seamless)
     known = {k: v for k, v in values.items() if k in STARTING}
     weave = starting_weave(digest, reference(path, picture), **known)
     extra = [StepEntry(step=k, settings=v) for k, v in values.items() if k not in STARTING]
-    entries = [e.model_copy(update={"on": False}) if e.step == "seamless" and not seamless else e for e in weave.steps]
+    entries = [e.model_copy(update={"on": False}) if e.step == "seamless" and seamless is None else e for e in weave.steps]
     return weave.model_copy(update={"steps": (*entries, *extra)})
+
+
+def with_suggestion(evaluator: Evaluator, weave: Weave, method: str = "suggested", task: Task = IDLE) -> tuple[Weave, str]:
+    """A weave with the settings of its seamless step told from what comes into it, and why.
+
+    Raises
+    ------
+    WeaveError, LoomError
+        There is no such step, or no motif to go by.
+    """
+    entry = weave.first("seamless")
+    if entry is None:
+        raise SettingError("there is no seamless step in this weave", "seamless", "Add one.")
+    straight = evaluator.coming_in(weave.with_settings(entry.id, {"method": "cut"}), entry.id, "base", 1024, task)
+    if method == "motif":
+        return weave.with_settings(entry.id, motif_settings(straight, task)), "A motif was found."
+    now: Any = registry.settings_of("seamless", entry.settings)
+    told = suggest(straight, (now.overlap_x, now.overlap_y), task)
+    return weave.with_settings(entry.id, told.settings), told.why
 
 
 def depth_of(weave: Weave) -> float:
@@ -104,6 +130,26 @@ def depth_of(weave: Weave) -> float:
     return depth
 
 
+Joins = tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]
+
+
+def seam_lines(
+    evaluator: Evaluator, weave: Weave, finished: Image, size: int, task: Task = IDLE
+) -> tuple[Joins | None, Image | None]:
+    """Where a finished sheet was joined, and what was joined there; None where no step above says.
+
+    A step below the seamless one that changes the sheet itself, such as a break-up, leaves nothing to hold against.
+    """
+    plan = evaluator.plan(weave)
+    closed = next((r for r in plan.rows if r.step.name == "seamless" and r.error is None), None)
+    if closed is None or not isinstance(closed.settings, SeamlessSettings) or plan.geometry != closed.after:
+        return None, None
+    w, h = finished.width, finished.height
+    known = joins(closed.settings, evaluator.decision(weave, closed.entry.id, task), w, h)
+    coming = evaluator.coming_in(weave, closed.entry.id, "base", size, task)
+    return known, SEAMLESS.open_sheet(closed.settings, coming, w, h, task)
+
+
 def measure(evaluator: Evaluator, weave: Weave, size: int, task: Task = IDLE) -> dict[str, float]:
     """Seam and evenness figures of a weave, before and after its steps mend them.
 
@@ -112,15 +158,12 @@ def measure(evaluator: Evaluator, weave: Weave, size: int, task: Task = IDLE) ->
     plan = evaluator.plan(weave)
     straight = next((r.entry.id for r in plan.rows if r.step.name == "straighten"), plan.rows[0].entry.id)
     finished = evaluator.ask(weave, "base", size, task)
-    before_size = size
+    before_size = min(size, 1024)  # an unmended border shows at any size
     before = evaluator.ask(weave, "base", before_size, task, below=straight)
-    closed = next((r for r in plan.rows if r.step.name == "seamless"), None)
     wrapped = Image(before.pixels, Kind.COLOUR, before.size_mm, True)
     bx, by = seams(wrapped, search=False, task=task)
-    known = None
-    if closed is not None and isinstance(closed.settings, SeamlessSettings):
-        known = joins(closed.settings, evaluator.decision(weave, closed.entry.id, task), finished.width, finished.height)
-    ax, ay = seams(finished, known, search=False, task=task)
+    known, laid = seam_lines(evaluator, weave, finished, size, task)
+    ax, ay = seams(finished, known, open_sheet=laid, search=False, task=task)
     return {
         "seam_x_before": round(bx.figure, 4),
         "seam_y_before": round(by.figure, 4),
@@ -139,8 +182,9 @@ def derive(
     size: int = 1024,
     extent_mm: float = 1000.0,
     depth_mm: float = 10.0,
-    seamless: bool = True,
+    seamless: str | None = "cut",
     square: bool = False,
+    repeats: bool = False,
     profile_name: str = "plain",
     settings: Mapping[str, Mapping[str, Any]] | None = None,
     force: bool = False,
@@ -157,6 +201,8 @@ def derive(
         The photo, and the folder for the files; empty or new unless ``force``.
     corners, extent_mm, depth_mm, seamless, square, settings
         See `weave_for`.
+    repeats : bool
+        Crop to a whole number of repeats of the motif: see `whole_repeats`.
     size : int
         Texels along the longer side of the finished repeat.
     report : bool
@@ -177,6 +223,7 @@ def derive(
     wanted: Profile = profile(profile_name)
     check_folder(out, force)
     task.report(0.0, "reading the photo")
+    threading.Thread(target=load_kernels, name="kernels", daemon=True).start()
     picture = read(photo, limits=limits)
     digest = digest_of(photo)
     seconds = {"read": time.perf_counter() - started}
@@ -194,6 +241,14 @@ def derive(
         settings=settings,
     )
     evaluator = Evaluator(sources, Cache(700 << 20))
+    why, kept = "", None
+    if repeats:
+        from silent_loom.core.photo.whole_repeats import whole_repeats
+
+        whole = whole_repeats(evaluator, weave, task.part(0, 0))
+        weave, kept = whole.weave, whole.repeats
+    if seamless in ("suggested", "motif"):
+        weave, why = with_suggestion(evaluator, weave, seamless, task.part(0, 0))
     plan = evaluator.plan(weave)
     if (error := plan.error()) is not None:
         raise error
@@ -242,6 +297,8 @@ def derive(
         **figures,
         "depth_mm": depth,
         "extent_mm": extent_mm,
+        "seamless_why": why,
+        "repeats": kept,
         "repeat_mm_x": round(first.size_mm[0], 6),
         "repeat_mm_y": round(first.size_mm[1], 6),
         "size": [first.width, first.height],

@@ -27,6 +27,15 @@ def rgba(image: Image, thread: str, depth_mm: float, task: Task = IDLE) -> NDArr
     return out
 
 
+def rgba_blocks(image: Image, thread: str, depth_mm: float, blocks: NDArray[np.bool_], side: int) -> bytes:
+    """The blocks that are marked, row by row of blocks, each as `rgba` gives it."""
+    parts = []
+    for j, i in np.argwhere(blocks):
+        part = image.pixels[j * side : (j + 1) * side, i * side : (i + 1) * side]
+        parts.append(rgba(image.with_pixels(part), thread, depth_mm).tobytes())
+    return b"".join(parts)
+
+
 def histogram(image: Image, thread: str, depth_mm: float, bins: int = 128) -> list[list[int]]:
     """Counts over 0…1 of what is shown (sRGB-encoded for colour), one list a channel."""
     step = max(1, int(np.sqrt(image.width * image.height / 300_000)))

@@ -5,13 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-import cv2
 import numpy as np
 
 from silent_loom.core.colour import encode_srgb
 from silent_loom.core.files import Picture
-from silent_loom.core.images import Floats, Image, Kind
+from silent_loom.core.images import Image, Kind
+from silent_loom.core.opening.green import green_direction
+from silent_loom.core.opening.looks import packing
 from silent_loom.core.photo.light import evenness
+from silent_loom.core.photo.quality import sharpness
+from silent_loom.core.photo.report import report
 from silent_loom.core.resample import reduce_area
 from silent_loom.core.tiling.repetition_meter import repetition
 from silent_loom.core.tiling.seam_meter import seams
@@ -65,34 +68,6 @@ def guess_kind(picture: Picture) -> KindGuess:
     return KindGuess(Kind.COLOUR, _squash(0.6 + 8 * spread))
 
 
-def noise_level(grey: Floats) -> float:
-    """Standard deviation of pixel noise of a plane (Immerkær 1996), smooth places only."""
-    mask = np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32)
-    response = np.abs(cv2.filter2D(grey, -1, mask))[1:-1, 1:-1]
-    gx = cv2.Sobel(grey, cv2.CV_32F, 1, 0)[1:-1, 1:-1]
-    gy = cv2.Sobel(grey, cv2.CV_32F, 0, 1)[1:-1, 1:-1]
-    steep = np.hypot(gx, gy)
-    calm = response[steep <= np.percentile(steep, 30)]
-    return float(np.sqrt(np.pi / 2) / 6 * calm.mean()) if calm.size else 0.0
-
-
-def sharpness(grey: Floats) -> float:
-    """Variance of the Laplacian against that which noise alone would give; 1 is nothing but noise, or blur.
-
-    Parameters
-    ----------
-    grey : float32 array, shape (H, W), sRGB-encoded 0…1
-
-    Notes
-    -----
-    The Laplacian with centre −4 has 20 times the variance of white noise. Noise is estimated after Immerkær (Fast noise
-    variance estimation, CVIU 64, 1996), with a floor of a third of an 8-bit step.
-    """
-    variance = float(cv2.Laplacian(grey, cv2.CV_32F).var())
-    noise = max(noise_level(grey), 0.29 / 255)
-    return variance / (20 * noise * noise)
-
-
 def inspect(picture: Picture) -> dict[str, Any]:
     """Facts and figures of a decoded file, as ``silent-loom inspect --json`` prints them.
 
@@ -100,7 +75,9 @@ def inspect(picture: Picture) -> dict[str, Any]:
     -------
     dict
         width, height, bits, channels, kind, kind_confidence, evenness (L* units, 0 is even), sharpness (1 is blur or
-        noise, higher is sharper), seam_x, seam_y (up to 1 the join cannot be told), repetition (0…1).
+        noise, higher is sharper), seam_x, seam_y (up to 1 the join cannot be told), repetition (0…1); of a normal map
+        green ('up', 'down', 'unknown') and green_confidence; of others packed and looks_like, a word for every channel;
+        of colour a photo report.
     """
     guess = guess_kind(picture)
     if guess.kind is Kind.COLOUR:
@@ -127,6 +104,22 @@ def inspect(picture: Picture) -> dict[str, Any]:
         )
     tiny = min(picture.width, picture.height) < 16
     x, y = (None, None) if tiny else seams(measured)
+    more: dict[str, Any] = {}
+    if guess.kind is Kind.NORMAL:
+        told = green_direction(image.pixels)
+        more = {"green": told.way, "green_confidence": told.confidence, "green_why": told.why}
+    elif guess.kind in (Kind.COLOUR, Kind.DATA):
+        shared = packing(np.clip(picture.data(), 0, 1), picture.alpha_plane())
+        more = {
+            "packed": shared.packed,
+            "packed_confidence": shared.confidence,
+            "looks_like": [
+                x.words() if shared.packed or picture.channels < 3 else "colour" if k < 3 else x.words()
+                for k, x in enumerate(shared.channels)
+            ],
+        }
+        if guess.kind is Kind.COLOUR and not shared.packed and not tiny:
+            more["photo_report"] = report(picture).as_dict()
     return {
         "width": picture.width,
         "height": picture.height,
@@ -139,5 +132,6 @@ def inspect(picture: Picture) -> dict[str, Any]:
         "seam_x": round(x.figure, 3) if x else None,
         "seam_y": round(y.figure, 3) if y else None,
         "repetition": round(repetition(image), 3) if not tiny else None,
+        **more,
         "warnings": list(picture.warnings),
     }

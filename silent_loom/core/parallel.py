@@ -15,6 +15,10 @@ from contextlib import contextmanager
 from typing import Any, ParamSpec, TypeVar
 
 import numba
+import numpy as np
+from numba.core import caching
+from numba.core.runtime import rtsys
+from numpy.typing import NDArray
 
 from silent_loom.core.errors import Cancelled
 
@@ -23,14 +27,57 @@ R = TypeVar("R")
 
 WORKERS = max(1, len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else (os.cpu_count() or 1))
 _pool = ThreadPoolExecutor(WORKERS, thread_name_prefix="band")
+_pairs = ThreadPoolExecutor(16, thread_name_prefix="beside")  # its calls may wait for bands, so never in the same pool
 
 
 def kernel(function: Callable[P, R]) -> Callable[P, R]:
     """Compile a serial loop: float32, lock released, kept on disk."""
-    compiled: Callable[P, R] = numba.njit(
-        nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz", "reassoc"}
-    )(function)
+    return light(
+        numba.njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz", "reassoc"})(function)
+    )
+
+
+def inlined(function: Callable[P, R]) -> Callable[P, R]:
+    """As `kernel`, for small parts of kernels: always put in place, since a call that passes arrays costs more than it does."""
+    return light(
+        numba.njit(
+            nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz", "reassoc"}, forceinline=True
+        )(function)
+    )
+
+
+def light(compiled: Any) -> Any:
+    """Let a compiled function come from disk without numba making its whole compiler ready, which takes half a second.
+
+    What is on disk is machine code that needs numba's runtime only. Where nothing fits, compiling makes the rest ready.
+    """
+    kept = getattr(compiled, "_cache", None)
+    if isinstance(kept, caching.FunctionCache):
+
+        def load_overload(signature: Any, context: Any) -> Any:
+            rtsys.initialize(context)
+            return kept._load_overload(signature, context)
+
+        kept.load_overload = load_overload
+        _kernels.append(compiled)
     return compiled
+
+
+_kernels: list[Any] = []
+
+
+def load_kernels() -> None:
+    """Take every kernel that is on disk into memory, for all types it was compiled for.
+
+    Loading leaves the interpreter to others most of the time, so a thread that does this gets done beside decoding a photo
+    what would otherwise happen bit by bit when each kernel is first called.
+    """
+    for compiled in list(_kernels):
+        try:
+            for key in list(compiled._cache._cache_file._load_index()):
+                compiled.compile(key[0])
+        except Exception:  # only ever a matter of speed; whatever is wrong shows when the kernel is called
+            continue
 
 
 class Task:
@@ -172,6 +219,13 @@ def over_rows(rows: int, work: Callable[[int, int], Any], task: Task = IDLE, lea
 
 def both(*calls: Callable[[], Any]) -> list[Any]:
     """Run independent calls side by side and give their results in order."""
-    futures = [_pool.submit(call) for call in calls[1:]]
+    futures = [_pairs.submit(call) for call in calls[1:]]
     first = calls[0]()
     return [first, *(future.result() for future in futures)]
+
+
+def copied(samples: NDArray[Any]) -> NDArray[Any]:
+    """A copy, made on every core: most of its time goes into memory that was never used before."""
+    out = np.empty_like(samples)
+    over_rows(len(samples), lambda first, last: np.copyto(out[first:last], samples[first:last]))
+    return out

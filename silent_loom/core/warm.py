@@ -10,7 +10,7 @@ from silent_loom.core.files.write import quantise
 from silent_loom.core.tiling.seam_meter import seams
 from silent_loom.core.weave.cache import Cache
 from silent_loom.core.weave.evaluate import Evaluator
-from silent_loom.core.weave.model import SourceRef, StepEntry, starting_weave
+from silent_loom.core.weave.model import SourceRef, StepEntry, Weave, starting_weave
 from silent_loom.core.weave.step import SourceInfo
 
 
@@ -44,6 +44,27 @@ def warm() -> None:
         for depth in ("8", "16"):
             quantise(maps[name].pixels, depth, colour=name == "base", dither=depth == "8")
     seams(maps["base"])
+    _hand_and_other_joins(evaluator, weave)
+
+
+def _hand_and_other_joins(evaluator: Evaluator, weave: Weave) -> None:
+    """What a weave of the start does not use: the other joins, a hole to fill, strokes, a break-up."""
+    names = ("base", "height", "normal")
+    closed = weave.first("seamless")
+    assert closed is not None
+    for method in ("fade", "gradient", "mirror"):
+        evaluator.ask_many(weave.with_settings(closed.id, {"method": method}), names, 64)
+    corner = ((0.2, 0.2), (0.3, 0.2), (0.3, 0.3))
+    clean = StepEntry(step="clean", settings={"regions": [{"kind": "outline", "points": corner}]})
+    strokes = [
+        {"tool": tool, "points": [[200.0, 200.0, 1.0], [260.0, 220.0, 0.6]], "radius_mm": 40.0, "offset_mm": [150.0, 0.0]}
+        for tool in ("clone", "heal", "soften", "paint")
+    ]
+    repair = StepEntry(step="repair", settings={"layers": [{"strokes": strokes}]})
+    broken = StepEntry(step="breakup", settings={"repeat_x": 2, "repeat_y": 2, "turn_deg": 40.0})
+    at = weave.index(closed.id)
+    steps = (*weave.steps[:at], clean, closed, repair, broken, *weave.steps[at + 1 :])
+    evaluator.ask_many(weave.model_copy(update={"steps": steps}), names, 96)
 
 
 if __name__ == "__main__":

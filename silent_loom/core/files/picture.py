@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.colour import decode_table
-from silent_loom.core.files.profile import SRGB, Transfer
+from silent_loom.core.files.profile import SRGB, Curve, Transfer
 from silent_loom.core.images import Floats
 from silent_loom.core.parallel import kernel, over_rows
 from silent_loom.core.resample import reduce_area
@@ -73,30 +73,43 @@ class Picture:
         s = self.samples
         if s.shape[2] == 1:
             s = np.repeat(s, 3, 2)
-        curves = self.transfer.curves if len(self.transfer.curves) == 3 else self.transfer.curves * 3
         if s.dtype == np.float32:
             if self.transfer.name == "linear":
                 out = s.astype(np.float32)
             else:
-                out = np.stack([curves[k](s[..., k]) for k in range(3)], -1).astype(np.float32)
+                out = np.stack([c(s[..., k]) for k, c in enumerate(self._curves())], -1).astype(np.float32)
         else:
-            levels = int(np.iinfo(s.dtype).max) + 1
-            grid = np.arange(levels) / (levels - 1.0)
-            if self.transfer is SRGB:
-                table = np.repeat(decode_table(levels)[None], 3, 0)
-            else:
-                table = np.stack([np.asarray(c(grid), np.float32) for c in curves])
             out = np.empty(s.shape, np.float32)
-            s = np.ascontiguousarray(s)
+            s, table = np.ascontiguousarray(s), self._table()
             over_rows(s.shape[0], lambda a, b: _look_up(s, table, out, a, b))
-        if self.transfer.matrix is not None:
-            out = (out @ self.transfer.matrix.T.astype(np.float32)).astype(np.float32)
-        return np.ascontiguousarray(out)
+        return self._to_709(out)
+
+    def _curves(self) -> tuple[Curve, ...]:
+        return self.transfer.curves if len(self.transfer.curves) == 3 else self.transfer.curves * 3
+
+    def _table(self) -> Floats:
+        """Light of every code of an integer picture, shape (3, 256 or 65536)."""
+        levels = int(np.iinfo(self.samples.dtype).max) + 1
+        if self.transfer is SRGB:
+            return np.repeat(decode_table(levels)[None], 3, 0)
+        grid = np.arange(levels) / (levels - 1.0)
+        return np.stack([np.asarray(c(grid), np.float32) for c in self._curves()])
+
+    def _to_709(self, light: Floats) -> Floats:
+        if self.transfer.matrix is None:
+            return np.ascontiguousarray(light)
+        return np.ascontiguousarray(light @ self.transfer.matrix.T, np.float32)
 
     @cached_property
     def half(self) -> Floats:
         """`colour` averaged to half the size, kept: every smaller answer starts from it."""
-        return reduce_area(self.colour(), max(1, round(self.width / 2)), max(1, round(self.height / 2)))
+        h, w = self.samples.shape[:2]
+        if h % 2 or w % 2 or self.samples.dtype == np.float32 or self.samples.shape[2] != 3:
+            return reduce_area(self.colour(), max(1, round(w / 2)), max(1, round(h / 2)))
+        out = np.empty((h // 2, w // 2, 3), np.float32)
+        s, table = np.ascontiguousarray(self.samples), self._table()
+        over_rows(h // 2, lambda a, b: _look_up_half(s, table, out, a, b), cost=w * 1e-3)
+        return self._to_709(out)
 
     def data(self) -> Floats:
         """The numbers as they stand, integers over their full range as 0…1; shape (H, W, C) without alpha."""
@@ -120,3 +133,13 @@ def _look_up(src, table, out, y0, y1):  # type: ignore[no-untyped-def]
         for x in range(src.shape[1]):
             for k in range(3):
                 out[y, x, k] = table[k, src[y, x, k]]
+
+
+@kernel
+def _look_up_half(src, table, out, y0, y1):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        for x in range(out.shape[1]):
+            for k in range(3):
+                top = table[k, src[2 * y, 2 * x, k]] + table[k, src[2 * y, 2 * x + 1, k]]
+                low = table[k, src[2 * y + 1, 2 * x, k]] + table[k, src[2 * y + 1, 2 * x + 1, k]]
+                out[y, x, k] = np.float32(0.25) * (top + low)

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import os
-import struct
 import tempfile
-import zlib
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal, cast
@@ -19,6 +17,7 @@ from PIL import Image as Pillow
 from silent_loom.core.colour import encode_one
 from silent_loom.core.errors import FileError
 from silent_loom.core.files.place import drop, place
+from silent_loom.core.files.png import png_bytes
 from silent_loom.core.images import Floats
 from silent_loom.core.parallel import IDLE, Task, kernel, over_rows
 
@@ -118,57 +117,6 @@ def is_constant(samples: NDArray[Any]) -> bool:
     return bool((flat == first).all())
 
 
-def _chunk(kind: bytes, body: bytes) -> bytes:
-    return struct.pack(">I", len(body)) + kind + body + struct.pack(">I", zlib.crc32(kind + body))
-
-
-def png_bytes(codes: NDArray[Any], *, colour: bool, fast: bool = False) -> bytes:
-    """A PNG of uint8 or uint16 codes, shape (H, W, C) with 1 to 4 channels.
-
-    Colour gets an sRGB chunk; data gets no colour chunk of any kind. Run-length strategy first, which on natural
-    surfaces is quicker and no larger; where the picture turns out to be highly regular, a thorough try is made too.
-    """
-    c = codes.shape[2]
-    order: NDArray[Any] = codes
-    if c == 3:
-        order = cv2.cvtColor(codes, cv2.COLOR_RGB2BGR)
-    elif c == 4:
-        order = cv2.cvtColor(codes, cv2.COLOR_RGBA2BGRA)
-    elif c == 2:
-        return _png_grey_alpha(codes, colour)
-    ok, first = cv2.imencode(
-        ".png", order, [cv2.IMWRITE_PNG_COMPRESSION, 1, cv2.IMWRITE_PNG_STRATEGY, cv2.IMWRITE_PNG_STRATEGY_RLE]
-    )
-    if not ok:
-        raise ValueError("PNG encoder refused the picture")
-    blob = first.tobytes()
-    if not fast and len(blob) < 0.3 * codes.nbytes:
-        ok, second = cv2.imencode(".png", order, [cv2.IMWRITE_PNG_COMPRESSION, 4])
-        if ok and second.size < len(blob):
-            blob = second.tobytes()
-    if colour:
-        blob = blob[:33] + _chunk(b"sRGB", b"\0") + blob[33:]
-    return blob
-
-
-def _png_grey_alpha(codes: NDArray[Any], colour: bool) -> bytes:
-    h, w, _ = codes.shape
-    bits = codes.dtype.itemsize * 8
-    rows = codes.astype(f">u{codes.dtype.itemsize}").reshape(h, -1).view(np.uint8)
-    step = 2 * codes.dtype.itemsize
-    left = np.zeros_like(rows)
-    left[:, step:] = rows[:, :-step]
-    body = np.concatenate([np.full((h, 1), 1, np.uint8), rows - left], 1)
-    head = struct.pack(">IIBBBBB", w, h, bits, 4, 0, 0, 0)
-    return (
-        b"\x89PNG\r\n\x1a\n"
-        + _chunk(b"IHDR", head)
-        + (_chunk(b"sRGB", b"\0") if colour else b"")
-        + _chunk(b"IDAT", zlib.compress(body.tobytes(), 4))
-        + _chunk(b"IEND", b"")
-    )
-
-
 def _oiio_write(path: str, fmt: str, values: NDArray[Any], kind: str, attributes: dict[str, Any]) -> None:
     out = oiio.ImageOutput.create(fmt)
     if out is None:
@@ -240,7 +188,7 @@ def write(
     os.close(handle)
     try:
         if fmt == "png":
-            Path(partial).write_bytes(png_bytes(codes, colour=colour))
+            Path(partial).write_bytes(png_bytes(codes, colour=colour, task=task))
         elif fmt == "webp":
             flat = codes[..., 0] if codes.shape[2] == 1 else codes
             mode = {1: "L", 2: "LA", 3: "RGB", 4: "RGBA"}[codes.shape[2]]

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
+from scipy.ndimage import median_filter
 
-from silent_loom.core.colour import lightness, luminance
+from silent_loom.core.colour import LUMA, lightness, luminance
 from silent_loom.core.images import Floats, Image
-from silent_loom.core.parallel import Task, kernel, over_rows
+from silent_loom.core.parallel import IDLE, Task, kernel, over_rows
 from silent_loom.core.resample import blur, blur_inside, enlarge, reduce_area
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
@@ -20,14 +23,10 @@ DEGREE = 4
 
 
 class LightSettings(Settings):
-    amount: float = setting(1.0, "How much of the uneven light is taken out.", low=0, high=1, step=0.01)
-    patches: float = setting(
-        0.35,
-        "How much of the light that varies in patches, and not as one slope or vignette, is taken out.",
-        low=0,
-        high=1,
-        step=0.01,
-    )
+    amount: float = setting(1.0, "How much of the uneven light is taken out, over all.", low=0, high=1, step=0.01)
+    slope: float = setting(1.0, "How much of what gets lighter from one side to the other.", low=0, high=1, step=0.01)
+    vignette: float = setting(1.0, "How much of what gets darker towards the corners.", low=0, high=1, step=0.01)
+    patches: float = setting(0.35, "How much of the light that varies in patches.", low=0, high=1, step=0.01)
     reach: float = setting(
         0.3,
         "Smallest patch that counts as light and not as the material's own variation.",
@@ -36,6 +35,37 @@ class LightSettings(Settings):
         low=0.08,
         high=1,
         step=0.01,
+    )
+    reach_mm: float = setting(
+        0.0,
+        "The same in millimetres, when it is known; 0 goes by the part.",
+        title="Patch size",
+        unit="mm",
+        low=0,
+        high=1e6,
+        soft=(0, 1000),
+    )
+    shadow: float = setting(
+        0.0,
+        "Lifts soft shadows: places that are darker than their wide surroundings.",
+        title="Soft shadow",
+        low=0,
+        high=1,
+        step=0.01,
+    )
+    glare: float = setting(
+        0.0, "Takes soft glare down: places that are lighter than their wide surroundings.", low=0, high=1, step=0.01
+    )
+    tint: float = setting(
+        0.0,
+        "Evens the colour of the light, too, where it differs from place to place.",
+        title="Colour of the light",
+        low=0,
+        high=1,
+        step=0.01,
+    )
+    grey: tuple[float, float, float] | None = setting(
+        None, "A place that is neutral grey: picked on the photo, as linear light.", title="Neutral grey", shape="grey"
     )
 
 
@@ -58,6 +88,7 @@ class EvenLight(MapStep[LightSettings]):
     name = "light"
     title = "Even light"
     sentence = "Takes slope, vignette and patches of light out of the picture."
+    version = 2
     decides = True
     decision_scale = 0.25
     Settings = LightSettings
@@ -72,24 +103,56 @@ class EvenLight(MapStep[LightSettings]):
         return ("base",)
 
     def idle(self, s: LightSettings) -> bool:
-        return s.amount == 0
+        return s.amount == 0 and s.grey is None
 
     def decide(self, s: LightSettings, inputs: Mapping[str, Image], geometry: Geometry, task: Task) -> Decision:
         image = inputs["base"]
         before = evenness(image)
-        log_gain = illumination(image, s.reach, s.patches, task) * np.float32(s.amount)
-        lit = enlarge(np.exp(-log_gain), image.width, image.height, False)
-        after = evenness(image.with_pixels(image.pixels * lit[..., None]))
-        return Decision({"log_light": log_gain}, {"evenness_before": before, "evenness_after": after})
+        reach = min(1.0, max(0.02, s.reach_mm / max(geometry.size_mm))) if s.reach_mm > 0 else s.reach
+        parts = light_parts(image, reach, task)
+        log_gain = s.slope * parts.slope + s.vignette * parts.vignette + s.patches * parts.patches
+        log_gain = log_gain + s.shadow * np.minimum(parts.spots, 0) + s.glare * np.maximum(parts.spots, 0)
+        log_gain = (s.amount * (log_gain - log_gain.mean())).astype(np.float32)
+        arrays = {"log_light": log_gain}
+        if s.tint > 0:
+            arrays["log_tint"] = (s.tint * s.amount * tint_of_light(image, log_gain.shape, task)).astype(np.float32)
+        lit = self._lit(s, image, Decision(arrays), IDLE)
+        figures = {
+            "evenness_before": before,
+            "evenness_after": evenness(image.with_pixels(lit)),
+            "slope_percent": _span(parts.slope),
+            "vignette_percent": _span(parts.vignette),
+            "patches_percent": _span(parts.patches),
+        }
+        return Decision(arrays, figures)
+
+    def _lit(self, s: LightSettings, image: Image, decision: Decision, task: Task) -> Floats:
+        gain = enlarge(np.exp(-decision.arrays["log_light"]), image.width, image.height, image.wraps, task)
+        out = np.empty_like(image.pixels)
+        over_rows(image.height, lambda a, b: _scale(image.pixels, gain, out, a, b), task)
+        if "log_tint" in decision.arrays:
+            colour = enlarge(np.exp(-decision.arrays["log_tint"]), image.width, image.height, image.wraps, task)
+            # Only the colour of the light: what is light and what is dark stays as it was
+            was = luminance(out, task)
+            out *= colour
+            out *= (was / np.maximum(luminance(out, task), 1e-6))[..., None]
+        if s.grey is not None:
+            picked = np.maximum(np.array(s.grey, np.float32), 1e-4)
+            balance = float(LUMA @ picked) / picked
+            out *= balance / float(LUMA @ (balance * picked) / (LUMA @ picked))
+        return out
 
     def run(
         self, s: LightSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
     ) -> dict[str, Image]:
         image = inputs["base"]
-        gain = enlarge(np.exp(-decision.arrays["log_light"]), image.width, image.height, image.wraps, task)
-        out = np.empty_like(image.pixels)
-        over_rows(image.height, lambda a, b: _scale(image.pixels, gain, out, a, b), task)
-        return {"base": image.with_pixels(out)}
+        return {"base": image.with_pixels(self._lit(s, image, decision, task))}
+
+
+def _span(log_light: Floats) -> float:
+    """Per cent of light between the 5th and the 95th percentile."""
+    low, high = np.percentile(log_light, [5, 95])
+    return round(float(100 * (np.exp(high - low) - 1)), 2)
 
 
 @kernel
@@ -105,8 +168,51 @@ def _grid(image: Image) -> tuple[int, int]:
     return max(8, min(image.width, round(image.size_mm[0] * scale))), max(8, min(image.height, round(image.size_mm[1] * scale)))
 
 
-def illumination(image: Image, reach: float, patches: float, task: Task) -> Floats:
-    """Log illumination on a small grid, weighted mean 0.
+@dataclass(frozen=True)
+class LightParts:
+    """Log illumination on a small grid, taken apart; each has mean 0.
+
+    Attributes
+    ----------
+    slope : array
+        What gets lighter from side to side, bends included.
+    vignette : array
+        What gets darker, or lighter, with the distance from the middle.
+    patches : array
+        What is left and broader than the reach.
+    spots : array
+        What is left after that and broader than a third of it: soft shadows (below 0) and glare (above 0).
+    """
+
+    slope: Floats
+    vignette: Floats
+    patches: Floats
+    spots: Floats
+
+
+def _smooth_fit(small: NDArray[np.float64], task: Task) -> tuple[NDArray[np.float64], float]:
+    """Polynomial of degree 4 fitted by reweighted least squares, and the spread of what it leaves."""
+    gh, gw = small.shape
+    v, u = np.mgrid[0:gh, 0:gw]
+    u, v = (u + 0.5) / gw * 2 - 1, (v + 0.5) / gh * 2 - 1
+    terms = np.stack([u**i * v**j for i in range(DEGREE + 1) for j in range(DEGREE + 1 - i)], -1).reshape(
+        -1, (DEGREE + 1) * (DEGREE + 2) // 2
+    )
+    target, weight = small.ravel(), np.ones(small.size)
+    fitted, scale = np.zeros_like(target), 1e-4
+    for _ in range(8):
+        task.checkpoint()
+        weighed = terms * weight[:, None]  # 15 terms on −1…1: the normal equations are well conditioned
+        solution = np.linalg.solve(weighed.T @ terms + 1e-9 * np.eye(terms.shape[1]), weighed.T @ target)
+        fitted = terms @ solution
+        rest = target - fitted
+        scale = 1.4826 * float(np.median(np.abs(rest - np.median(rest)))) + 1e-4
+        weight = 1 / (1 + (rest / (2 * scale)) ** 2)
+    return fitted.reshape(gh, gw), scale
+
+
+def light_parts(image: Image, reach: float, task: Task = IDLE) -> LightParts:
+    """The illumination of a photo, taken apart.
 
     Parameters
     ----------
@@ -114,39 +220,48 @@ def illumination(image: Image, reach: float, patches: float, task: Task) -> Floa
         COLOUR.
     reach : float
         Width of the smallest patch that counts as light, as a part of the longer side.
-    patches : float
-        0…1, how much of what is neither slope nor vignette is included.
-
-    Returns
-    -------
-    float32 array, about 96 along the longer side
-        Natural logarithm of the illumination.
     """
     y = np.maximum(luminance(image.pixels), 1e-5)
     gw, gh = _grid(image)
     # The mean of the logarithm, as dark joints would otherwise count for nothing and glare for everything
     small = reduce_area(np.log(y), gw, gh).astype(np.float64)
-    v, u = np.mgrid[0:gh, 0:gw]
-    u, v = (u + 0.5) / gw * 2 - 1, (v + 0.5) / gh * 2 - 1
-    terms = np.stack([u**i * v**j for i in range(DEGREE + 1) for j in range(DEGREE + 1 - i)], -1).reshape(
-        -1, (DEGREE + 1) * (DEGREE + 2) // 2
-    )
-    target, weight = small.ravel(), np.ones(small.size)
-    fitted = np.zeros_like(target)
-    for _ in range(8):
-        task.checkpoint()
-        weighed = terms * weight[:, None]  # 15 terms on −1…1: the normal equations are well conditioned
-        solution = np.linalg.solve(weighed.T @ terms + 1e-9 * np.eye(terms.shape[1]), weighed.T @ target)
-        fitted = terms @ solution
-        rest = target - fitted
-        scale = 1.4826 * np.median(np.abs(rest - np.median(rest))) + 1e-4
-        weight = 1 / (1 + (rest / (2 * scale)) ** 2)
-    rest = (target - fitted).reshape(gh, gw)
-    limit = 2.5 * scale
+    fitted, scale = _smooth_fit(small, task)
     sigma = reach * max(gw, gh) / 2.5
-    local = _local_linear(np.clip(rest, -limit, limit).astype(np.float32), sigma)
-    out = fitted.reshape(gh, gw) + patches * local
-    return (out - np.average(out)).astype(np.float32)
+    rest = (small - fitted).astype(np.float32)
+    # Odd stones are held to what is usual around them; a patch of light is usual where it lies, however strong
+    around = median_filter(rest, size=max(3, 2 * round(0.6 * sigma) + 1), mode="nearest")
+    limit = np.float32(2.5 * min(scale, 1.4826 * float(np.median(np.abs(rest - around))) + 1e-4))
+    patches = _local_linear(around + np.clip(rest - around, -limit, limit), sigma)
+    spots = _local_linear(rest - patches, sigma / 3)
+    v, u = np.mgrid[0:gh, 0:gw]
+    u, v = ((u + 0.5) / gw * 2 - 1) * image.size_mm[0], ((v + 0.5) / gh * 2 - 1) * image.size_mm[1]
+    r2 = (u * u + v * v) / (image.size_mm[0] ** 2 + image.size_mm[1] ** 2)
+    # Even in both directions and a function of the distance alone (Goldman 2010); what is even otherwise is slope
+    even = (fitted + fitted[::-1] + fitted[:, ::-1] + fitted[::-1, ::-1]) / 4
+    radial = np.stack([np.ones_like(r2), r2, r2 * r2], -1).reshape(-1, 3)
+    vignette = (radial @ np.linalg.lstsq(radial, even.ravel(), rcond=None)[0]).reshape(gh, gw)
+    parts = [fitted - vignette, vignette, patches, spots]
+    return LightParts(*((p - p.mean()).astype(np.float32) for p in parts))
+
+
+def tint_of_light(image: Image, shape: tuple[int, int], task: Task = IDLE) -> Floats:
+    """Logarithm of red, green and blue light over their luminance, smooth over the sheet, mean 0; shape (*shape, 3)."""
+    gh, gw = shape
+    light = np.maximum(image.pixels, 1e-4)
+    y = np.maximum(luminance(light), 1e-4)
+    out = np.empty((gh, gw, 3), np.float32)
+    for k in range(3):
+        small = reduce_area(np.log(light[..., k] / y), gw, gh).astype(np.float64)
+        fitted, _ = _smooth_fit(small, task)
+        out[..., k] = fitted - fitted.mean()
+    return out
+
+
+def illumination(image: Image, reach: float, patches: float, task: Task) -> Floats:
+    """Log illumination on a small grid, mean 0: slope, vignette and a part of the patches; see `light_parts`."""
+    parts = light_parts(image, reach, task)
+    out = parts.slope + parts.vignette + np.float32(patches) * parts.patches
+    return (out - out.mean()).astype(np.float32)
 
 
 def _local_linear(plane: Floats, sigma: float) -> Floats:

@@ -49,7 +49,27 @@ class StraightenSettings(Settings):
         soft=(10, 10000),
         log=True,
     )
+    others: tuple[Corners, ...] = setting(
+        (), "More rectangles that were marked on this photo; choose one to work on it.", title="Other rectangles", shape="kept"
+    )
     crop: Literal["free", "square"] = setting("free", "Keep the whole rectangle, or its centre square.")
+    turn_deg: float = setting(
+        0.0,
+        "Turns the picture, clockwise; without corners.",
+        title="Turn",
+        unit="°",
+        low=-180,
+        high=180,
+        soft=(-15, 15),
+        step=0.1,
+    )
+    bulge: float = setting(
+        0.0,
+        "Lens bulge: straight lines that bow outward (barrel, above 0) or inward (pincushion, below 0) become straight.",
+        low=-0.4,
+        high=0.4,
+        step=0.005,
+    )
 
     @field_validator("corners")
     @classmethod
@@ -68,11 +88,14 @@ class Straighten(CarryStep[StraightenSettings]):
     name = "straighten"
     title = "Straighten"
     sentence = "Makes a tilted rectangle flat, in its true proportions, and states its real size."
+    version = 2
     decides = True
     decision_scale = 0.0
     Settings = StraightenSettings
 
     def words(self, s: StraightenSettings) -> str:
+        if s.corners is None and s.turn_deg:
+            return f"turned {s.turn_deg:.4g}°"
         return "4 corners" if s.corners else "whole photo" if s.crop == "free" else "centre square"
 
     def geometry(self, s: StraightenSettings, before: Geometry, sources: Sources) -> Geometry:
@@ -86,9 +109,12 @@ class Straighten(CarryStep[StraightenSettings]):
         if s.width_mm and s.height_mm:
             return Proportions(s.width_mm / s.height_mm, 0.0, "size")
         if s.corners is None:
-            return Proportions(before.size_mm[0] / before.size_mm[1], 0.0, "size")
+            width, height = _turned(s, before)[0]
+            return Proportions(width / height, 0.0, "size")
         try:
-            return _told(s.corners, before)
+            parts = _unbent(np.array(s.corners), s.bulge, before)
+            a, b, c, d = ((float(x), float(y)) for x, y in parts)
+            return _told((a, b, c, d), before)
         except ValueError as error:
             raise WeaveError(str(error), self.title, "Drag the corners apart.") from None
 
@@ -99,15 +125,16 @@ class Straighten(CarryStep[StraightenSettings]):
         if s.height_mm:
             return s.height_mm * aspect, s.height_mm
         if s.corners is None:
-            return before.size_mm
+            return _turned(s, before)[0]
         c = np.array(s.corners) * before.size_mm
         width = float((np.linalg.norm(c[1] - c[0]) + np.linalg.norm(c[2] - c[3])) / 2)
         return width, width / aspect
 
-    def _to_photo(self, s: StraightenSettings, before: Geometry, after: Geometry) -> NDArray[np.float64]:
+    def to_photo(self, s: StraightenSettings, before: Geometry, after: Geometry) -> NDArray[np.float64]:
         """From millimetres on the straightened sheet to parts of the photo's width and height."""
         width, height = self._full(s, before)
-        target = np.array(s.corners or ((0, 0), (1, 0), (1, 1), (0, 1)), np.float64)
+        target = np.array(_turned(s, before)[1] if s.corners is None else s.corners, np.float64)
+        target = _unbent(target, s.bulge, before)
         x0, y0 = (width - after.size_mm[0]) / 2, (height - after.size_mm[1]) / 2
         source = np.array([[0, 0], [width, 0], [width, height], [0, height]]) - (x0, y0)
         return homography(source, target)
@@ -129,10 +156,55 @@ class Straighten(CarryStep[StraightenSettings]):
         return Decision({}, figures, warnings)
 
     def carry(self, s: StraightenSettings, image: Image, decision: Decision, sheet: Sheet, task: Task) -> Image:
-        m = self._to_photo(s, sheet.before, sheet.after)
+        m = self.to_photo(s, sheet.before, sheet.after)
         to_parts = m @ np.diag([*sheet.pitch, 1.0])
         to_texels = np.diag([image.width, image.height, 1.0]) @ to_parts
-        return warp_homography(image, to_texels, sheet.width, sheet.height, sheet.size_mm, task)
+        return warp_homography(image, to_texels, sheet.width, sheet.height, sheet.size_mm, task, bulge=s.bulge)
+
+
+def _turned(s: StraightenSettings, before: Geometry) -> tuple[tuple[float, float], Corners]:
+    """Size in mm of the photo turned, as large as fits into it, and its corners as parts of the photo."""
+    w, h = before.size_mm
+    whole_turn = ((0.0, 0.0), (1.0, 0.0), (1.0, 1.0), (0.0, 1.0))
+    if s.turn_deg == 0:
+        return (w, h), whole_turn
+    quarters = round(s.turn_deg / 90)
+    rest = np.radians(s.turn_deg - 90 * quarters)
+    long, short = (h, w) if quarters % 2 else (w, h)
+    shrink = 1 / (np.cos(rest) + np.sin(abs(rest)) * max(w / h, h / w)) if abs(rest) > 1e-9 else 1.0
+    size = float(long * shrink), float(short * shrink)
+    angle = np.radians(s.turn_deg)
+    # Turning the picture clockwise is turning the frame the other way
+    c, i = np.cos(-angle), np.sin(-angle)
+    corners = []
+    for x, y in ((-1, -1), (1, -1), (1, 1), (-1, 1)):
+        px, py = x * size[0] / 2, y * size[1] / 2
+        corners.append((float((c * px - i * py) / w + 0.5), float((i * px + c * py) / h + 0.5)))
+    return size, (corners[0], corners[1], corners[2], corners[3])
+
+
+def _unbent(corners: NDArray[np.float64], bulge: float, before: Geometry) -> NDArray[np.float64]:
+    """Places on the photo, as parts of it, where they would lie without the bulge of the lens."""
+    if bulge == 0:
+        return corners
+    w, h = before.native or before.size_mm
+    reach = np.hypot(w, h) / 2
+    seen = (corners - 0.5) * (w, h) / reach
+    straight = seen.copy()
+    for _ in range(30):
+        straight = seen / (1 - bulge * np.square(straight).sum(1, keepdims=True))
+    out: NDArray[np.float64] = straight * reach / (w, h) + 0.5
+    return out
+
+
+def bent(parts: NDArray[np.float64], bulge: float, before: Geometry) -> NDArray[np.float64]:
+    """Places as parts of the photo, where they are seen through a lens that bulges; inverse of what straightening does."""
+    w, h = before.native or before.size_mm
+    reach = np.hypot(w, h) / 2
+    straight = (parts - 0.5) * (w, h) / reach
+    seen = straight * (1 - bulge * np.square(straight).sum(1, keepdims=True))
+    out: NDArray[np.float64] = seen * reach / (w, h) + 0.5
+    return out
 
 
 @lru_cache(512)
@@ -144,7 +216,7 @@ def _told(corners: Corners, before: Geometry) -> Proportions:
 @lru_cache(512)
 def _least_density(step: Straighten, s: StraightenSettings, before: Geometry, after: Geometry, native: tuple[int, int]) -> float:
     """Fewest photo pixels per result texel anywhere, for a result of one texel."""
-    m = step._to_photo(s, before, after)
+    m = step.to_photo(s, before, after)
     side = after.at_longer_side(1024)
     places = [(x, y) for x in (0.0, 0.5, 1.0) for y in (0.0, 0.5, 1.0)]
     return min(_density(m, x, y, after.size_mm, side, native) for x, y in places) * float(np.sqrt(side[0] * side[1]))

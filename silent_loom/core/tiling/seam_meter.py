@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy import ndimage
 
 from silent_loom.core.images import Floats, Image
 from silent_loom.core.parallel import IDLE, Task, both, kernel, over_rows
@@ -125,6 +127,28 @@ def _worst(strength: Floats, length: int) -> tuple[Floats, Floats]:
     return running.max(1), running
 
 
+@dataclass(frozen=True)
+class Line:
+    """A line through a picture: its features, shape (H, W, K), and the line's column in every row."""
+
+    planes: Floats
+    columns: NDArray[np.int64]
+
+
+def _kinds(steps: Floats, scales: NDArray[np.int64]) -> list[Floats]:
+    """Every kind of step by line and row."""
+    kinds = [_strength(steps[:, i, :, :-1], int(s)) for i, s in enumerate(scales)]
+    return kinds + [np.ascontiguousarray(steps[:, i, :, -1]) for i, s in enumerate(scales) if s <= 2]
+
+
+def _steps_at(line: Line, scales: NDArray[np.int64], task: Task) -> Floats:
+    h, w, channels = line.planes.shape
+    steps = np.empty((1, len(scales), h, 2 * channels + 1), np.float32)
+    nowhere = np.zeros(1, np.int64)
+    over_rows(h, lambda a, b: _steps(line.planes, line.columns, nowhere, scales, steps, a, b), task, cost=w * 1e-3)
+    return steps
+
+
 def _measure(
     planes: Floats,
     columns: NDArray[np.int64],
@@ -132,6 +156,7 @@ def _measure(
     avoid: list[int],
     task: Task,
     strongest: NDArray[np.int64] | None = None,
+    sources: Sequence[Line] = (),
 ) -> tuple[float, Floats]:
     h, w, channels = planes.shape
     scales = np.array([s for s in SCALES if 8 * s <= w] or [1], np.int64)
@@ -154,8 +179,8 @@ def _measure(
     steps = np.empty((len(offsets), len(scales), h, 2 * channels + 1), np.float32)
     over_rows(h, lambda a, b: _steps(planes, columns, offsets, scales, steps, a, b), task, cost=w * 64 * channels * 1e-5)
     ratios, profiles = [], []
-    kinds = [_strength(steps[:, i, :, :-1], int(s)) for i, s in enumerate(scales)]
-    kinds += [np.ascontiguousarray(steps[:, i, :, -1]) for i, s in enumerate(scales) if s <= 2]
+    kinds = _kinds(steps, scales)
+    unjoined = [_kinds(_steps_at(line, scales, task), scales) for line in sources]
     for index, strength in enumerate(kinds):
         # Resampling leaves single rows that stand alone a little, beside many that do not: their whole range counts
         percentile = 95 if index < len(scales) else 100
@@ -163,7 +188,8 @@ def _measure(
             length = max(8, int(part * h))
             worst, running = _worst(strength, length)
             usual = float(np.percentile(worst[1 : len(worst) - natural], percentile)) if len(worst) > 1 else float(worst[0])
-            usual = max(usual, 1e-5)
+            # A path that follows a joint of the surface meets in the sources, too, what lies along that joint
+            usual = max(usual, 1e-5, *(float(_worst(line[index], length)[0][0]) for line in unjoined))
             ratios.append(worst / usual)
             profiles.append(running[0] / usual)
     figures = np.max(ratios, 0)
@@ -235,6 +261,7 @@ def seam(
     *,
     join: NDArray[np.int64] | None = None,
     search: bool = True,
+    sources: Sequence[Line] = (),
     seed: int = 1,
     task: Task = IDLE,
 ) -> Seam:
@@ -248,6 +275,8 @@ def seam(
         'x' for joins that run down (left meets right), 'y' for joins that run across.
     join : int array, optional
         A known join: column (axis x) for every row, or row for every column. The tile border is always measured too.
+    sources : sequence of Line
+        The pictures that were joined, as they lie along the join (transposed for axis y): see `unjoined`.
     search : bool
         Look for a straight line at any position, too: a sheet may have been shifted. Left out when a join is known.
 
@@ -282,7 +311,7 @@ def seam(
         figures.append(searched)
         profile = np.maximum(profile, along)
     if join is not None:
-        curve, along = _measure(planes, np.asarray(join, np.int64) % w, seed, [0], task)
+        curve, along = _measure(planes, np.asarray(join, np.int64) % w, seed, [0], task, sources=sources)
         figures.append(curve)
         profile = np.maximum(profile, along)
     return Seam(max(figures), border, searched, lines.best if searched else -1, profile)
@@ -292,13 +321,61 @@ def seams(
     image: Image,
     joins: tuple[NDArray[np.int64], NDArray[np.int64]] | None = None,
     *,
+    open_sheet: Image | None = None,
     search: bool = True,
     task: Task = IDLE,
 ) -> tuple[Seam, Seam]:
-    """`seam` across and down, side by side."""
+    """`seam` across and down, side by side; with the sheet as it was before it was closed, joins are held against it."""
     jx, jy = joins or (None, None)
+    sx: Sequence[Line] = ()
+    sy: Sequence[Line] = ()
+    if open_sheet is not None and jx is not None and jy is not None:
+        sx, sy = unjoined(open_sheet, jx, jy, (image.width, image.height))
     x, y = both(
-        lambda: seam(image, "x", join=jx, search=search, task=task),
-        lambda: seam(image, "y", join=jy, search=search, task=task),
+        lambda: seam(image, "x", join=jx, sources=sx, search=search, task=task),
+        lambda: seam(image, "y", join=jy, sources=sy, search=search, task=task),
     )
     return x, y
+
+
+def unjoined(
+    sheet: Image, across: NDArray[np.int64], down: NDArray[np.int64], keep: tuple[int, int]
+) -> tuple[list[Line], list[Line]]:
+    """Both pictures of each overlap along the joins, from the sheet before it was closed.
+
+    Parameters
+    ----------
+    sheet : Image
+        Overlaps included, at the pitch of the finished sheet.
+    across, down : int arrays
+        The joins: see `seam`.
+    keep : tuple of int
+        Width and height of the finished sheet.
+    """
+    pad = 2 * SCALES[-1]
+    planes = np.pad(
+        features(sheet), ((pad, pad), (pad, pad), (0, 0)), mode="reflect" if min(sheet.width, sheet.height) > pad else "edge"
+    )
+    turned = np.ascontiguousarray(planes.transpose(1, 0, 2))
+    lines: list[list[Line]] = []
+    for source, columns, far, n in ((planes, across, keep[0], keep[1]), (turned, down, keep[1], keep[0])):
+        part = np.ascontiguousarray(source[pad : pad + n])
+        places = [np.minimum(columns + pad + shift, part.shape[1] - pad) for shift in (0, far)]
+        lines.append([Line(part, np.asarray(c, np.int64)) for c in places])
+    return lines[0], lines[1]
+
+
+def heat(image: Image, found: tuple[Seam, Seam], joins: tuple[NDArray[np.int64], NDArray[np.int64]] | None) -> Floats:
+    """Where joins still show: the figure along each, spread a little to both sides, shape (H, W); 0 elsewhere."""
+    h, w = image.height, image.width
+    out = np.zeros((h, w), np.float32)
+    lines_x = [np.zeros(h, np.int64), *([joins[0]] if joins else [])]
+    lines_y = [np.zeros(w, np.int64), *([joins[1]] if joins else [])]
+    for line in lines_x:
+        np.maximum.at(out, (np.arange(h), line % w), found[0].profile[:h])
+    for line in lines_y:
+        np.maximum.at(out, (line % h, np.arange(w)), found[1].profile[:w])
+    reach = max(1, w // 160)
+    padded = np.pad(out, reach, mode="wrap")
+    spread = ndimage.maximum_filter(padded, 2 * reach + 1)[reach:-reach, reach:-reach]
+    return np.ascontiguousarray(spread, np.float32)

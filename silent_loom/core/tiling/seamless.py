@@ -1,29 +1,62 @@
-"""Seamless: the step that makes edges meet, by the lowest-error cut."""
+"""Seamless: the step that makes edges meet, in five ways."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Any, Literal, cast
 
 import numpy as np
 from numpy.typing import NDArray
+from pydantic import field_validator
 
-from silent_loom.core.images import Floats, Image
+from silent_loom.core.carry import warp_homography
+from silent_loom.core.errors import WeaveError
+from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.parallel import Task
+from silent_loom.core.photo.perspective import convex, homography
 from silent_loom.core.resample import blur
 from silent_loom.core.tiling.cut import lowest_cut
+from silent_loom.core.tiling.fade import fade_strip
 from silent_loom.core.tiling.features import features
-from silent_loom.core.tiling.join import closed_along
+from silent_loom.core.tiling.gradient import close
+from silent_loom.core.tiling.join import closed_along, normals_of, slopes_of
+from silent_loom.core.tiling.lattice import room_of
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
 from silent_loom.core.weave.step import CarryStep, Geometry, Sheet, Sources, Texels, whole
 
+Corners = tuple[tuple[float, float], tuple[float, float], tuple[float, float], tuple[float, float]]
+_NO_SOURCES = cast(Sources, None)  # its geometry opens no file
+
 MARGIN = 0.12
 """Part of the overlap, at either border, that the cut keeps away from."""
 
 
+Method = Literal["cut", "fade", "gradient", "motif", "mirror"]
+CUTTING = ["cut", "gradient", "motif"]
+
+
 class SeamlessSettings(Settings):
+    method: Method = setting(
+        "cut",
+        "Cut: for stones, planks, anything with edges. Fade: fine, even grain. Gradient: smooth surfaces. Motif: a regular "
+        "pattern, kept in whole repeats. Mirror: quick, but everything is seen twice.",
+    )
+    grid: Corners | None = setting(
+        None,
+        "Corners of an area of whole repeats, clockwise from the top left; as parts of the sheet.",
+        title="Grid of the motif",
+        shape="grid",
+        when={"method": ["motif"]},
+    )
+    grid_x: int = setting(
+        1, "Repeats inside the grid across.", title="Repeats across", low=1, high=512, soft=(1, 24), when={"method": ["motif"]}
+    )
+    grid_y: int = setting(
+        1, "Repeats inside the grid down.", title="Repeats down", low=1, high=512, soft=(1, 24), when={"method": ["motif"]}
+    )
     overlap_x: float = setting(
         0.2,
         "How much of the width is laid over itself and consumed.",
@@ -31,6 +64,7 @@ class SeamlessSettings(Settings):
         low=0.02,
         high=0.5,
         step=0.01,
+        when={"method": ["cut", "fade", "gradient", "motif"]},
     )
     overlap_y: float = setting(
         0.2,
@@ -39,6 +73,15 @@ class SeamlessSettings(Settings):
         low=0.02,
         high=0.5,
         step=0.01,
+        when={"method": ["cut", "fade", "gradient", "motif"]},
+    )
+    fade_width: float = setting(
+        0.8,
+        "Part of the overlap over which the two sides fade.",
+        low=0.05,
+        high=1.0,
+        step=0.05,
+        when={"method": ["fade"]},
     )
     softness: float = setting(
         0.01,
@@ -48,10 +91,24 @@ class SeamlessSettings(Settings):
         high=0.1,
         step=0.001,
         log=True,
+        when={"method": ["cut", "gradient", "motif"]},
     )
-    base_weight: float = setting(1.0, "What base colour counts for in finding the cut.", low=0, high=4, step=0.05)
-    height_weight: float = setting(1.0, "What height counts for, when it exists above.", low=0, high=4, step=0.05)
-    normal_weight: float = setting(0.5, "What normals count for, when they exist above.", low=0, high=4, step=0.05)
+    base_weight: float = setting(
+        1.0, "What base colour counts for in finding the cut.", low=0, high=4, step=0.05, when={"method": CUTTING}
+    )
+    height_weight: float = setting(
+        1.0, "What height counts for, when it exists above.", low=0, high=4, step=0.05, when={"method": CUTTING}
+    )
+    normal_weight: float = setting(
+        0.5, "What normals count for, when they exist above.", low=0, high=4, step=0.05, when={"method": CUTTING}
+    )
+
+    @field_validator("grid")
+    @classmethod
+    def _an_area(cls, value: Corners | None) -> Corners | None:
+        if value is not None and not (convex(np.array(value)) and all(-0.1 <= c <= 1.1 for p in value for c in p)):
+            raise ValueError("the corners must go clockwise from the top left, not cross, and lie on the sheet")
+        return value
 
     def weights(self) -> dict[str, float]:
         return {"base": self.base_weight, "height": self.height_weight, "normal": self.normal_weight}
@@ -97,67 +154,159 @@ def cost_of(inputs: Mapping[str, Image], weights: Mapping[str, float]) -> Cost:
 
 
 class Seamless(CarryStep[SeamlessSettings]):
-    """Lays the far edges over the near ones and goes over along the lowest-error cut.
+    """Lays the far edges over the near ones and goes over from one to the other, or mirrors.
 
     Notes
     -----
     First left to right over the whole height, then top to bottom along a closed path, so all four edges and the corner
-    meet. The path is decided once, at the decision size, on all threads that count, and kept as fractions of the
-    overlap, so that every thread and every size goes over at the same place. See `cut.lowest_cut` and `join.join_strip`.
+    meet. The paths are decided once, at the decision size, on all threads that count, and kept as fractions of the
+    overlap, so that every thread and every size goes over at the same place. See `cut.lowest_cut`, `join.join_strip`,
+    `fade.fade_strip`, `gradient.close` and `lattice.find_lattice`.
     """
 
     name = "seamless"
     title = "Seamless"
-    sentence = "Makes the edges meet: a cut through the overlap where the two sides differ least."
+    sentence = "Makes the edges meet."
+    version = 2
     decides = True
     Settings = SeamlessSettings
 
     def words(self, s: SeamlessSettings) -> str:
-        return f"cut, overlap {round(100 * s.overlap_x)} %"
+        if s.method == "mirror":
+            return "mirror"
+        if s.method == "motif":
+            return f"motif, {s.grid_x} × {s.grid_y}" if s.grid else "motif, no grid yet"
+        return f"{s.method}, overlap {round(100 * s.overlap_x)} %"
 
     def geometry(self, s: SeamlessSettings, before: Geometry, sources: Sources) -> Geometry:
         w, h = before.size_mm
+        if s.method == "mirror":
+            return Geometry((2 * w, 2 * h), True)
+        if s.method == "motif":
+            if s.grid is None:
+                raise WeaveError(
+                    "the grid of the motif is not known yet", self.title, "Let it be found, or choose another method."
+                )
+            c = np.array(s.grid) * (w, h)
+            across = float(np.linalg.norm(c[1] - c[0]) + np.linalg.norm(c[2] - c[3])) / 2
+            down = float(np.linalg.norm(c[3] - c[0]) + np.linalg.norm(c[2] - c[1])) / 2
+            return Geometry((across, down), True)
         return Geometry((w * (1 - s.overlap_x), h * (1 - s.overlap_y)), True)
 
     def demand(self, s: SeamlessSettings, before: Geometry, after: Geometry, texels: Texels) -> Texels:
+        if s.method == "mirror":
+            return max(1.0, texels[0] / 2), max(1.0, texels[1] / 2)
+        if s.method == "motif":
+            return texels[0] * before.size_mm[0] / after.size_mm[0], texels[1] * before.size_mm[1] / after.size_mm[1]
+        return self._going_in(s, texels)
+
+    def _going_in(self, s: SeamlessSettings, texels: Texels) -> Texels:
+        """Texels of the sheet with its overlaps, at the pitch of the result."""
+        if s.method == "motif":
+            over_x, over_y = self._over(s)
+            return max(texels[0] + 2, texels[0] * (1 + over_x)), max(texels[1] + 2, texels[1] * (1 + over_y))
         # Exactly the pitch of the result: then the overlap is a whole number of texels away at every size
         return max(texels[0] + 2, texels[0] / (1 - s.overlap_x)), max(texels[1] + 2, texels[1] / (1 - s.overlap_y))
 
+    def _over(self, s: SeamlessSettings) -> tuple[float, float]:
+        room = room_of(np.array(s.grid))
+        return min(s.overlap_x, room[0]), min(s.overlap_y, room[1])
+
+    def _laid(self, s: SeamlessSettings, image: Image, width: int, height: int, task: Task) -> Image:
+        """The sheet with its overlaps: for a motif, its whole repeats laid straight."""
+        if s.method != "motif" or s.grid is None:
+            return image
+        in_w, in_h = whole(self._going_in(s, (width, height)))
+        unit = np.array([[0, 0], [width, 0], [width, height], [0, height]], np.float64)
+        to_source = homography(unit, np.array(s.grid, np.float64) * (image.width, image.height))
+        size = Seamless.geometry(self, s, Geometry(image.size_mm), _NO_SOURCES).size_mm
+        return warp_homography(image, to_source, in_w, in_h, (size[0] * in_w / width, size[1] * in_h / height), task)
+
     def decide(self, s: SeamlessSettings, inputs: Mapping[str, Image], geometry: Geometry, task: Task) -> Decision:
         any_image = next(iter(inputs.values()))
-        keep_x = any_image.width - max(2, round(any_image.width * s.overlap_x))
-        keep_y = any_image.height - max(2, round(any_image.height * s.overlap_y))
-        cost = cost_of(inputs, s.weights())
-        n = any_image.width - keep_x
+        if s.method == "mirror":
+            warning = "Every part is seen twice, mirrored: eyes find the axes at once. Good for a quick look only."
+            return Decision({}, {"mirrored_share": 1.0}, (warning,))
+        pitch = geometry.size_mm[0] / any_image.width, geometry.size_mm[1] / any_image.height
+        after = self.geometry(s, geometry, _NO_SOURCES)
+        keep = round(after.size_mm[0] / pitch[0]), round(after.size_mm[1] / pitch[1])
+        in_w, in_h = whole(self._going_in(s, keep))
+        laid = {t: self._laid(s, image, *keep, task) for t, image in inputs.items()}
+        # The sheet itself may end up to a texel before the whole number of texels asked for
+        first = next(iter(laid.values()))
+        in_w, in_h = min(in_w, first.width), min(in_h, first.height)
+        keep_x, keep_y = min(keep[0], in_w - 2), min(keep[1], in_h - 2)
+        n, m = in_w - keep_x, in_h - keep_y
+        figures: dict[str, Any] = {"overlap_x_texels": n, "overlap_y_texels": m}
+        warnings: tuple[str, ...] = ()
+        if s.method == "motif" and min(self._over(s)) < 0.02:
+            warnings = (
+                "There is hardly any room beyond the grid: what differs between repeats meets hard. Take one repeat less.",
+            )
+        if s.method == "fade":
+            half = np.full(2, 0.5, np.float32)
+            return Decision({"path_x": half, "path_y": half}, figures, warnings)
+        cost = cost_of(laid, s.weights())
+        cost = Cost(np.ascontiguousarray(cost.planes[:in_h, :in_w]))
         path_x = lowest_cut(*cost.strips(keep_x, 1.0), margin=int(MARGIN * n), closed=False)
         task.checkpoint()
         across = cost.closed_x(keep_x, path_x.astype(float)).turned()
-        m = any_image.height - keep_y
         path_y = lowest_cut(*across.strips(keep_y, 1.0), margin=int(MARGIN * m), closed=True)
-        return Decision(
-            {
-                "path_x": (path_x / (any_image.width * s.overlap_x)).astype(np.float32),
-                "path_y": (path_y / (any_image.height * s.overlap_y)).astype(np.float32),
-            },
-            {"cut_x_texels": n, "cut_y_texels": m},
-        )
+        return Decision({"path_x": (path_x / n).astype(np.float32), "path_y": (path_y / m).astype(np.float32)}, figures, warnings)
 
     def paths(
         self, s: SeamlessSettings, decision: Decision, width: int, height: int
     ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """The two cuts at a size, in texels of the overlap: across for every row going in, down for every column coming out."""
-        in_w, in_h = self.demand(s, Geometry(), Geometry(), (width, height))
+        in_w, in_h = whole(self._going_in(s, (width, height)))
         return (
-            _stretch(decision.arrays["path_x"], whole((in_w, in_h))[1], closed=False) * (in_w - width),
+            _stretch(decision.arrays["path_x"], in_h, closed=False) * (in_w - width),
             _stretch(decision.arrays["path_y"], width, closed=True) * (in_h - height),
         )
 
+    def open_sheet(self, s: SeamlessSettings, image: Image, width: int, height: int, task: Task) -> Image | None:
+        """What was closed, overlaps included, at the pitch of a result of this size: what its joins are held against."""
+        return None if s.method == "mirror" else self._laid(s, image, width, height, task)
+
     def carry(self, s: SeamlessSettings, image: Image, decision: Decision, sheet: Sheet, task: Task) -> Image:
-        path_x, path_y = self.paths(s, decision, sheet.width, sheet.height)
-        n, m = image.width - sheet.width, image.height - sheet.height
-        half = closed_along(image.pixels, image.kind, 1, sheet.width, path_x, max(0.45, s.softness * n), False, task)
-        pixels = closed_along(half, image.kind, 0, sheet.height, path_y, max(0.45, s.softness * m), True, task)
+        w, h = sheet.width, sheet.height
+        if s.method == "mirror":
+            return Image(_mirrored(image, w, h), image.kind, sheet.size_mm, True)
+        path_x, path_y = self.paths(s, decision, w, h)
+        laid = self._laid(s, image, w, h, task)
+        n, m = laid.width - w, laid.height - h
+        pixels = laid.pixels
+        if s.method == "fade" and image.kind is not Kind.ID:
+            pixels = _faded(pixels, image.kind, w, h, s.fade_width, task)
+        elif s.method == "gradient":
+            wide = (max(2.0, 4 * s.softness * n), max(2.0, 4 * s.softness * m))
+            pixels = close(pixels, image.kind, (w, h), path_x, path_y, wide, task)
+        else:
+            half = closed_along(pixels, image.kind, 1, w, path_x, max(0.45, s.softness * n), False, task)
+            pixels = closed_along(half, image.kind, 0, h, path_y, max(0.45, s.softness * m), True, task, spend=True)
         return Image(pixels, image.kind, sheet.size_mm, True)
+
+
+def _faded(pixels: Floats, kind: Kind, w: int, h: int, width: float, task: Task) -> Floats:
+    values = slopes_of(pixels, task) if kind is Kind.NORMAL else pixels
+    n, m = pixels.shape[1] - w, pixels.shape[0] - h
+    half = values[:, :w].copy()
+    fade_strip(values[:, :n], values[:, w:], kind, width, False, half[:, :n], task)
+    out = half[:h].copy()
+    fade_strip(half[:m], half[h:], kind, width, True, out[:m], task)
+    return normals_of(out, task) if kind is Kind.NORMAL else out
+
+
+def _mirrored(image: Image, width: int, height: int) -> Floats:
+    x, y = np.arange(width), np.arange(height)
+    turned_x, turned_y = x >= image.width, y >= image.height
+    x = np.clip(np.where(turned_x, 2 * image.width - 1 - x, x), 0, image.width - 1)
+    y = np.clip(np.where(turned_y, 2 * image.height - 1 - y, y), 0, image.height - 1)
+    pixels = image.pixels[y[:, None], x[None, :]]
+    if image.kind is Kind.NORMAL:
+        pixels[:, turned_x, 0] *= -1
+        pixels[turned_y, :, 1] *= -1
+    return np.ascontiguousarray(pixels)
 
 
 def _stretch(path: Floats, rows: int, closed: bool) -> NDArray[np.float64]:
@@ -175,6 +324,8 @@ def joins(s: SeamlessSettings, decision: Decision, width: int, height: int) -> t
     The cut across was made before the sheet was closed from top to bottom, so its rows are those of the result shifted
     by nothing, with the part under the second overlap taken from whichever side of the second cut shows.
     """
+    if s.method == "mirror":
+        return np.full(height, width // 2), np.full(width, height // 2)
     path_x, path_y = SEAMLESS.paths(s, decision, width, height)
     m = len(path_x) - height
     rows = np.arange(height)

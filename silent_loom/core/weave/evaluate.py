@@ -174,15 +174,7 @@ class Evaluator:
     ) -> dict[str, Image]:
         """Several threads at once, each computed only as far as needed."""
         plan = self.plan(weave)
-        at = len(plan.rows)
-        geometry = plan.geometry
-        if below is not None:
-            # A row that is off, or changes nothing, shows what comes into it
-            upto = {e.id for e in weave.steps[: weave.index(below) + 1]}
-            at = sum(r.entry.id in upto for r in plan.rows)
-            if at == 0:
-                raise WeaveError("nothing is made this far up", below, "Look further down.")
-            geometry = plan.rows[at - 1].after
+        at, geometry = self._place(plan, weave, below)
         texels = geometry.at_longer_side(size)
         answers: dict[str, Image] = {}
         wanted = list(names)
@@ -190,6 +182,29 @@ class Evaluator:
             task.report(i / len(wanted), threads.spec(name).title)
             answers[name] = self._value(plan, at, name, texels, task)
         return answers
+
+    @staticmethod
+    def _place(plan: Plan, weave: Weave, below: str | None) -> tuple[int, Geometry]:
+        """How many rows lie above a place, and the sheet there."""
+        if below is None:
+            return len(plan.rows), plan.geometry
+        # A row that is off, or changes nothing, shows what comes into it
+        upto = {e.id for e in weave.steps[: weave.index(below) + 1]}
+        at = sum(r.entry.id in upto for r in plan.rows)
+        if at == 0:
+            raise WeaveError("nothing is made this far up", below, "Look further down.")
+        return at, plan.rows[at - 1].after
+
+    def coming_in(self, weave: Weave, step_id: str, thread: str, size: int, task: Task = IDLE) -> Image:
+        """A thread as it comes into a row, at the pitch that an answer of this size needs there."""
+        plan = self.plan(weave)
+        i = next((k for k, r in enumerate(plan.rows) if r.entry.id == step_id), -1)
+        if i < 0:
+            raise WeaveError("this row does nothing here", step_id, "Switch it on.")
+        texels: Texels = plan.geometry.at_longer_side(size)
+        for row in reversed(plan.rows[i:]):
+            texels = self._input_texels(row, texels)
+        return self._value(plan, i, thread, texels, task)
 
     def decision(self, weave: Weave, step_id: str, task: Task = IDLE) -> Decision:
         """What a row decided (made now, if it was not yet)."""
@@ -201,10 +216,11 @@ class Evaluator:
                 return self._decide(plan, i, task)
         return NONE
 
-    def key(self, weave: Weave, thread: str, size: int) -> str:
+    def key(self, weave: Weave, thread: str, size: int, *, below: str | None = None) -> str:
         """Key of an answer: equal exactly when nothing that it depends on has changed."""
         plan = self.plan(weave)
-        return self._key(plan, len(plan.rows), thread, plan.geometry.at_longer_side(size))
+        at, geometry = self._place(plan, weave, below)
+        return self._key(plan, at, thread, geometry.at_longer_side(size))
 
     # --- keys -----------------------------------------------------------------------------------------------
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import importlib
 import inspect
+import json
 import pkgutil
 from functools import cache
 from types import MappingProxyType
@@ -66,3 +67,8 @@ def settings_of(name: str, values: dict[str, Any]) -> Settings:
         info = model.model_fields.get(top)
         todo = f"It takes: {', '.join(model.model_fields)}." if info is None else (info.description or "")
         raise SettingError(first["msg"].lower().rstrip("."), where, todo) from None
+
+
+def plain(values: Any) -> Any:
+    """Settings as JSON keeps them: tuples as lists, numpy numbers as numbers."""
+    return json.loads(json.dumps(values, default=float))

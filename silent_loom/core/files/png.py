@@ -1,0 +1,85 @@
+"""PNG files as bytes: rows filtered here, compressed by isa-l, where natural surfaces take a fifth of the usual time."""
+
+from __future__ import annotations
+
+import struct
+import zlib
+from functools import partial
+from typing import Any
+
+import numpy as np
+from isal import isal_zlib
+from numpy.typing import NDArray
+
+from silent_loom.core.parallel import IDLE, Task, kernel, over_rows
+
+SIGNATURE = b"\x89PNG\r\n\x1a\n"
+_TYPES = {1: 0, 2: 4, 3: 2, 4: 6}
+"""Colour type of the header by number of channels."""
+
+
+@kernel
+def _filter(rows, step, out, y0, y1):  # type: ignore[no-untyped-def]
+    # Of four filters of the standard the one whose differences, taken as signed, are smallest in sum
+    n = rows.shape[1]
+    nothing = np.zeros(n, np.uint8)
+    sub, up, paeth = np.empty(n, np.uint8), np.empty(n, np.uint8), np.empty(n, np.uint8)
+    for y in range(y0, y1):
+        row = rows[y]
+        above = rows[y - 1] if y > 0 else nothing
+        s0, s1, s2, s4 = np.int64(0), np.int64(0), np.int64(0), np.int64(0)
+        for i in range(n):
+            v = np.int64(row[i])
+            a = np.int64(row[i - step]) if i >= step else np.int64(0)
+            b = np.int64(above[i])
+            c = np.int64(above[i - step]) if i >= step else np.int64(0)
+            pa, pb = abs(b - c), abs(a - c)
+            pc = abs(a + b - 2 * c)
+            guess = a if pa <= pb and pa <= pc else (b if pb <= pc else c)
+            d1, d2, d4 = (v - a) & 255, (v - b) & 255, (v - guess) & 255
+            sub[i], up[i], paeth[i] = d1, d2, d4
+            s0 += v if v < 128 else 256 - v
+            s1 += d1 if d1 < 128 else 256 - d1
+            s2 += d2 if d2 < 128 else 256 - d2
+            s4 += d4 if d4 < 128 else 256 - d4
+        least = min(s0, s1, s2, s4)
+        line = out[y]
+        if least == s0:
+            line[0] = 0
+            line[1:] = row
+        elif least == s1:
+            line[0] = 1
+            line[1:] = sub
+        elif least == s2:
+            line[0] = 2
+            line[1:] = up
+        else:
+            line[0] = 4
+            line[1:] = paeth
+
+
+def chunk(kind: bytes, body: bytes) -> bytes:
+    """One chunk with its length and check sum."""
+    return struct.pack(">I", len(body)) + kind + body + struct.pack(">I", isal_zlib.crc32(body, isal_zlib.crc32(kind)))
+
+
+def png_bytes(codes: NDArray[Any], *, colour: bool, fast: bool = False, task: Task = IDLE) -> bytes:
+    """A PNG of uint8 or uint16 codes, shape (H, W, C) with 1 to 4 channels (grey, grey and alpha, RGB, RGB and alpha).
+
+    Colour gets an sRGB chunk; data gets no colour chunk of any kind. Where the picture turns out to be highly regular, a
+    thorough try is made too, unless it has to be ``fast``.
+    """
+    h, w, c = codes.shape
+    deep = codes.dtype.itemsize
+    rows = codes.astype(f">u{deep}", copy=False).reshape(h, -1).view(np.uint8)
+    rows = np.ascontiguousarray(rows)
+    lines = np.empty((h, rows.shape[1] + 1), np.uint8)
+    over_rows(h, partial(_filter, rows, c * deep, lines), task, cost=rows.shape[1] * 2e-3)
+    task.checkpoint()
+    raw: Any = lines  # numpy arrays are buffers, which their stubs for 3.11 do not say
+    body = isal_zlib.compress(raw, 1)
+    if not fast and len(body) < 0.3 * codes.nbytes:
+        body = min(body, zlib.compress(raw, 6), key=len)
+    head = struct.pack(">IIBBBBB", w, h, 8 * deep, _TYPES[c], 0, 0, 0)
+    tag = chunk(b"sRGB", b"\0") if colour else b""
+    return b"".join([SIGNATURE, chunk(b"IHDR", head), tag, chunk(b"IDAT", body), chunk(b"IEND", b"")])

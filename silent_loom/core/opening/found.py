@@ -1,0 +1,242 @@
+"""Somebody's finished map set: which file is which, what is packed, what is to be mended; a table to confirm."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from silent_loom.core.files import Limits, Picture, read
+from silent_loom.core.images import Floats, Kind
+from silent_loom.core.inspection import guess_kind
+from silent_loom.core.opening.green import green_direction
+from silent_loom.core.opening.looks import packing
+from silent_loom.core.opening.naming import tell
+from silent_loom.core.parallel import IDLE, Task
+from silent_loom.core.resample import reduce_area
+
+
+@dataclass(frozen=True)
+class FoundChannel:
+    """One channel of a file and the map it is taken for.
+
+    Attributes
+    ----------
+    channel : str
+        'rgb', 'r', 'g', 'b' or 'a'.
+    map : str
+        Thread, 'smoothness', or empty when it is left out.
+    looks_like : str
+        What its samples look like.
+    """
+
+    channel: str
+    map: str
+    looks_like: str
+
+
+@dataclass(frozen=True)
+class FoundFile:
+    """One file of a set.
+
+    Attributes
+    ----------
+    file : str
+    by : str
+        What it was told by: 'name', 'content' or 'both'.
+    channels : list of FoundChannel
+    green : str
+        Of a normal map: 'up', 'down' or 'unknown'.
+    notes : list of str
+        Usual mistakes that were found, and what is done about each.
+    """
+
+    file: str
+    path: str
+    width: int
+    height: int
+    bits: int
+    format: str
+    by: str
+    channels: list[FoundChannel]
+    green: str = ""
+    green_confidence: float = 0.0
+    notes: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class FoundSet:
+    """Files that belong together."""
+
+    name: str
+    files: list[FoundFile]
+    notes: list[str]
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def unit_normals(picture: Picture) -> Floats:
+    """Samples of a normal map as vectors, −1…1."""
+    s = picture.data()
+    signed = picture.bits == 32 and float(s.min()) < -0.01
+    return np.ascontiguousarray(s if signed else s * 2 - 1, np.float32)
+
+
+def _one(path: Path, picture: Picture) -> FoundFile:
+    name = tell(path.name)
+    guess = guess_kind(picture)
+    notes: list[str] = []
+    channels: list[FoundChannel] = []
+    by = "name" if name.map else "content"
+    encoded = picture.data()
+    grey = encoded.shape[2] == 1 or float(np.abs(encoded - encoded[..., :1]).mean()) < 1e-3
+    packed = packing(np.clip(encoded, 0, 1), picture.alpha_plane())
+    kind = name.map
+    if kind == "normal" and guess.kind is not Kind.NORMAL and not grey:
+        notes.append("It is called a normal map, but its vectors are not of unit length: looked at as one all the same.")
+    if kind == "normal" and grey:
+        kind = "height"
+        notes.append("It is called a normal map, but is grey: taken as height.")
+    if kind != "normal" and guess.kind is Kind.NORMAL and guess.confidence > 0.75:
+        if kind:
+            notes.append(f"It is called {kind}, but holds normals: taken as a normal map.")
+        kind, by = "normal", "content"
+    elif kind == "normal" and guess.kind is Kind.NORMAL:
+        by = "both"
+    green, sure = "", 0.0
+    looks = packed.channels
+    if kind == "normal":
+        told = green_direction(unit_normals(picture))
+        green, sure = told.way, told.confidence
+        if name.green and green not in ("unknown", name.green):
+            notes.append(f"Its name says green {name.green}, its slopes say {green}: the slopes are believed.")
+        elif name.green and green == "unknown":
+            green = name.green
+            notes.append(f"Green {green} by its name; the slopes do not tell.")
+        if green == "down":
+            notes.append("Green points down: turned up.")
+        if picture.format in ("jpeg", "webp"):
+            notes.append("A lossy normal map: made unit length again; blocks may show in gloss.")
+        channels.append(FoundChannel("rgb", "normal", "normal"))
+    elif (
+        kind == "packed"
+        or (not kind and packed.packed)
+        or (packed.packed and packed.confidence > 0.4 and kind not in ("base", "emission", "specular"))
+    ):
+        letters = "rgb"
+        named = name.channels
+        if not named:
+            notes.append("Several grey maps in one file, told by their content: check the table.")
+        used: set[str] = set()
+        for k in range(min(3, encoded.shape[2])):
+            seen = looks[k].words()
+            wanted = named[k] if k < len(named) else {"mask": "metallic"}.get(looks[k].looks_like, looks[k].looks_like)
+            if wanted in ("constant", "colour") or wanted in used:
+                wanted = ""
+            used.add(wanted)
+            channels.append(FoundChannel(letters[k], wanted, seen))
+        by = "name" if named else "content"
+    elif kind in ("", "base", "emission") and not grey:
+        channels.append(FoundChannel("rgb", kind or "base", "colour"))
+    elif kind == "specular" and not grey:
+        channels.append(FoundChannel("rgb", "", "colour"))
+        notes.append("A colour specular map belongs to another way of describing surfaces: left out.")
+    else:
+        seen = looks[0].words()
+        if not kind:
+            kind = {"mask": "opacity", "constant": ""}.get(looks[0].looks_like, looks[0].looks_like)
+        channels.append(FoundChannel("r" if encoded.shape[2] == 1 else "rgb", kind, seen))
+        if kind == "base" and grey:
+            notes.append("Base colour without colour: taken as it is.")
+    for channel in channels:
+        if channel.map == "smoothness":
+            notes.append("Smoothness: inverted to roughness.")
+    if kind in ("height",) and picture.bits == 8:
+        notes.append("Height of 8 bits: its steps are smoothed when it is read.")
+    if picture.transfer.name not in ("sRGB", "linear", "gamma", "") and kind not in ("base", "", "emission"):
+        notes.append("Its colour profile is not applied: it holds data.")
+    if picture.alpha is not None:
+        look = looks[-1]
+        channels.append(FoundChannel("a", "opacity" if look.value is None and kind in ("base", "") else "", look.words()))
+    return FoundFile(
+        path.name,
+        str(path),
+        picture.width,
+        picture.height,
+        picture.bits,
+        picture.format,
+        by,
+        channels,
+        green,
+        round(sure, 3),
+        notes,
+    )
+
+
+def find(paths: Sequence[Path], limits: Limits | None = None, task: Task = IDLE) -> list[FoundSet]:
+    """Sets among some files.
+
+    Files are parted into sets by the part of their names that does not tell the map. Heights and occlusion of a set help
+    to tell the green direction of its normal map.
+
+    Raises
+    ------
+    FileError
+        A file cannot be read.
+    """
+    stems: dict[str, list[tuple[FoundFile, Floats | None]]] = {}
+    for i, path in enumerate(paths):
+        task.report(i / len(paths), path.name)
+        task.checkpoint()
+        picture = read(path, limits=limits)
+        one = _one(path, picture)
+        stems.setdefault(tell(path.name).stem.lower(), []).append((one, _kept(one, picture)))
+    out: list[FoundSet] = []
+    for files in stems.values():
+        notes: list[str] = []
+        told = [f for f, _ in files]
+        height = next((kept for f, kept in files if kept is not None and not f.green), None)
+        if height is not None:
+            told = [_with_height(f, kept, height[..., 0]) if f.green and kept is not None else f for f, kept in files]
+        sizes = {(f.width, f.height) for f in told}
+        if len(sizes) > 1:
+            w, h = max(sizes)
+            notes.append(f"The files differ in size: all are brought to {w} × {h}.")
+        maps = [c.map for f in told for c in f.channels if c.map]
+        for twice in sorted({m for m in maps if maps.count(m) > 1}):
+            notes.append(f"There are several files for {twice}: the first is taken, choose in the table.")
+        if "base" not in maps:
+            notes.append("No base colour was found.")
+        name = tell(told[0].file).stem or Path(told[0].file).stem
+        out.append(FoundSet(name, told, notes))
+    return out
+
+
+def _kept(found: FoundFile, picture: Picture) -> Floats | None:
+    """What is needed of a picture once the others are known: small normals, or a small height or occlusion."""
+    for channel in found.channels:
+        if channel.map == "normal":
+            samples = unit_normals(picture)
+        elif channel.map in ("height", "occlusion"):
+            index = min({"g": 1, "b": 2}.get(channel.channel, 0), picture.data().shape[2] - 1)
+            samples = np.ascontiguousarray(picture.data()[..., index : index + 1], np.float32)
+        else:
+            continue
+        side = min(1024, samples.shape[1])
+        return reduce_area(samples, side, max(8, round(side * samples.shape[0] / samples.shape[1])))
+    return None
+
+
+def _with_height(found: FoundFile, normals: Floats, height: Floats) -> FoundFile:
+    h, w = (min(a, b) for a, b in zip(normals.shape[:2], height.shape, strict=True))
+    told = green_direction(reduce_area(normals, w, h), reduce_area(np.ascontiguousarray(height), w, h))
+    if told.confidence <= found.green_confidence:
+        return found
+    notes = [n for n in found.notes if not n.startswith("Green points down")]
+    if told.way == "down":
+        notes.append("Green points down: turned up.")
+    return replace(found, green=told.way, green_confidence=told.confidence, notes=notes)

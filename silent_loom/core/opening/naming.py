@@ -1,0 +1,117 @@
+"""Which map a file is, told from its name, in any common scheme."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from pathlib import PurePath
+
+WORDS: dict[str, list[str]] = {
+    "base": [
+        "basecolor",
+        "basecolour",
+        "basecol",
+        "albedo",
+        "diffuse",
+        "diff",
+        "color",
+        "colour",
+        "col",
+        "base",
+        "alb",
+        "bc",
+        "dif",
+        "colormap",
+        "diffusecolor",
+    ],
+    "normal": ["normal", "normals", "normalmap", "nor", "nrm", "norm", "nm", "n", "normalgl", "normaldx", "nmap", "tangent"],
+    "height": ["height", "heightmap", "displacement", "displace", "disp", "dsp", "bump", "bmp", "hgt", "h", "depth", "parallax"],
+    "roughness": ["roughness", "rough", "rgh", "roughnessmap", "rou"],
+    "smoothness": ["smoothness", "smooth", "gloss", "glossiness", "glossy", "glossmap"],
+    "metallic": ["metallic", "metalness", "metal", "metallicness", "mtl", "met", "mtlc"],
+    "occlusion": ["occlusion", "ao", "occ", "ambientocclusion", "ambient", "aomap", "occl"],
+    "opacity": ["opacity", "alpha", "transparency", "transparent", "cutout"],
+    "specular": ["specular", "spec", "specularity", "speclevel", "reflection", "refl"],
+    "emission": ["emission", "emissive", "emit", "glow", "selfillum"],
+    "id": ["id", "idmap", "elements", "matid"],
+}
+"""Words of the trade for each map, in lower case."""
+
+_LETTERS = {
+    "o": "occlusion",
+    "r": "roughness",
+    "m": "metallic",
+    "a": "occlusion",
+    "h": "height",
+    "s": "smoothness",
+    "g": "smoothness",
+}
+_PACKED = re.compile(r"^[ormahsg]{3,4}$")
+_NOT_PACKED = {"rough", "gross", "moss", "mars", "oars", "hogs", "shag", "harm", "roar", "soar", "mash", "gash", "rags", "gram"}
+
+
+@dataclass(frozen=True)
+class Name:
+    """What a file's name says.
+
+    Attributes
+    ----------
+    map : str
+        Thread, or 'smoothness', 'specular', 'emission', 'packed'; empty when the name says nothing.
+    stem : str
+        The name without the words that tell the map: files of one set share it.
+    green : str
+        'up' or 'down' when the name says so.
+    channels : tuple of str
+        Of a packed file, by its letters.
+    """
+
+    map: str
+    stem: str
+    green: str = ""
+    channels: tuple[str, ...] = ()
+
+
+def _tokens(stem: str) -> list[str]:
+    parted = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", stem)
+    parted = re.sub(r"(?<=[A-Z])(?=[A-Z][a-z])", "_", parted)
+    return [t for t in re.split(r"[^A-Za-z0-9]+", parted) if t]
+
+
+def tell(file_name: str) -> Name:
+    """Tell a map from the name of its file.
+
+    The last word that means a map counts; two words that are one, like 'base' and 'color', are read as one. Resolution
+    and bit depth ('2k', '4096', '16bit') are passed over.
+    """
+    tokens = _tokens(PurePath(file_name).stem)
+    lower = [t.lower() for t in tokens]
+    joined: list[tuple[str, int, int]] = [(t, i, i + 1) for i, t in enumerate(lower)]
+    joined += [(lower[i] + lower[i + 1], i, i + 2) for i in range(len(lower) - 1)]
+    green = ""
+    if any(t in ("gl", "ogl", "opengl", "normalgl", "yup") for t, _, _ in joined):
+        green = "up"
+    if any(t in ("dx", "directx", "normaldx", "ydown") for t, _, _ in joined):
+        green = "down"
+    best: tuple[int, int, int, str] | None = None
+    for token, start, end in joined:
+        plain = re.sub(r"\d+$", "", token) or token
+        for name, words in WORDS.items():
+            if plain in words or token in words:
+                # Single letters count only at the very end
+                if len(plain) == 1 and end != len(lower):
+                    continue
+                found = (end, end - start, len(plain), name)
+                if best is None or found > best:
+                    best = found
+    packed = next((t for t in reversed(lower) if _PACKED.match(t) and t not in _NOT_PACKED and len(set(t)) == len(t)), None)
+    if packed is not None and (best is None or best[2] < 3):
+        rest = [t for t in tokens if t.lower() != packed]
+        return Name("packed", "_".join(rest), "", tuple(_LETTERS[c] for c in packed))
+    if best is None:
+        return Name("", "_".join(tokens), green)
+    end, count, _, name = best
+    rest = [t for i, t in enumerate(tokens) if not end - count <= i < end]
+    rest = [t for t in rest if t.lower() not in ("map", "gl", "dx", "ogl", "opengl", "directx", "tex", "texture")]
+    rest = [t for t in rest if not re.fullmatch(r"\d+(k|bit|px)?|\d+x\d+|[48]bit", t.lower())]
+    return Name(name, "_".join(rest), green if name == "normal" else "")

@@ -1,0 +1,73 @@
+"""A photo cropped to a whole number of repeats of the motif on it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from silent_loom.core.errors import WeaveError
+from silent_loom.core.parallel import IDLE, Task
+from silent_loom.core.photo.straighten import Corners, Straighten, StraightenSettings, bent
+from silent_loom.core.tiling.lattice import find_lattice, fit_grid
+from silent_loom.core.weave.evaluate import Evaluator
+from silent_loom.core.weave.model import Weave
+
+LOOK = 1024
+"""Texels along the longer side at which the motif is looked for."""
+
+
+@dataclass(frozen=True)
+class WholeRepeats:
+    """A weave whose Straighten keeps whole repeats, and how many."""
+
+    weave: Weave
+    repeats: tuple[int, int]
+
+    @property
+    def words(self) -> str:
+        return f"{self.repeats[0]} × {self.repeats[1]} repeats"
+
+
+def whole_repeats(evaluator: Evaluator, weave: Weave, task: Task = IDLE) -> WholeRepeats:
+    """Move the corners of the last Straighten to the largest area of whole repeats inside them.
+
+    What perspective or turn the corners had left goes too, since the new ones lie on the lattice of the motif. Where a
+    Seamless that overlaps comes after it, its overlap becomes one repeat: what is laid over itself then agrees.
+
+    Raises
+    ------
+    WeaveError
+        There is no Straighten, or no regular motif on what comes out of it.
+    """
+    entry = next((e for e in reversed(weave.steps) if e.step == "straighten" and e.on), None)
+    plan = evaluator.plan(weave)
+    row = next((r for r in plan.rows if entry is not None and r.entry.id == entry.id), None)
+    if entry is None or row is None:
+        raise WeaveError("whole repeats are kept by Straighten, and there is none that is on", "weave", "Add or switch it on.")
+    image = evaluator.ask(weave, "base", LOOK, task, below=entry.id)
+    lattice = find_lattice(image, task)
+    grid = fit_grid(image, lattice, task, room=0.0) if lattice else None
+    if grid is None:
+        raise WeaveError(
+            "no regular motif was found on what comes out of it", row.step.title, "Place the corners by hand on whole repeats."
+        )
+    step, s = row.step, row.settings
+    assert isinstance(step, Straighten)
+    assert isinstance(s, StraightenSettings)
+    size = np.array(row.after.size_mm)
+    quad = np.array(grid.quad) * size
+    placed = np.concatenate([quad, np.ones((4, 1))], 1) @ step.to_photo(s, row.before, row.after).T
+    parts = bent(placed[:, :2] / placed[:, 2:], s.bulge, row.before)
+    corners: Corners = tuple((round(float(x), 7), round(float(y), 7)) for x, y in parts)  # type: ignore[assignment]
+    told: dict[str, Any] = {"corners": corners, "crop": "free"}
+    # The proportions are known from here on, and the real size where it was known
+    sides = [float(np.linalg.norm(quad[i] - quad[j])) for i, j in ((1, 0), (2, 3), (3, 0), (2, 1))]
+    told["width_mm"], told["height_mm"] = round((sides[0] + sides[1]) / 2, 4), round((sides[2] + sides[3]) / 2, 4)
+    made = weave.with_settings(entry.id, told)
+    closing = next((e for e in made.steps[made.index(entry.id) :] if e.step == "seamless" and e.on), None)
+    if closing is not None and closing.settings.get("method", "cut") in ("cut", "fade", "gradient"):
+        over = {name: round(1 / n, 6) for name, n in zip(("overlap_x", "overlap_y"), grid.repeats, strict=True) if 2 <= n <= 50}
+        made = made.with_settings(closing.id, over)
+    return WholeRepeats(made, grid.repeats)

@@ -1,0 +1,469 @@
+"""Finished maps straight from files: made seamless together, or broken up, and written beside each other."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any, cast
+
+import numpy as np
+
+from silent_loom.core.delivery.files import check_folder, sha256
+from silent_loom.core.errors import LoomError, SettingError
+from silent_loom.core.files import Limits, Picture, read, write
+from silent_loom.core.images import Floats, Image, Kind
+from silent_loom.core.inspection import guess_kind
+from silent_loom.core.opening.green import green_direction
+from silent_loom.core.opening.naming import tell
+from silent_loom.core.parallel import IDLE, Task
+from silent_loom.core.resample import resize
+from silent_loom.core.tiling.breakup import BreakUp, BreakUpSettings
+from silent_loom.core.tiling.quilt import Quilt, QuiltSettings
+from silent_loom.core.tiling.seam_meter import seams
+from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins
+from silent_loom.core.tiling.suggest import suggest
+from silent_loom.core.weave.step import DECISION_SIZE, CarryStep, Geometry, Sheet, Sources
+
+_NO_SOURCES = cast(Sources, None)
+
+
+@dataclass(frozen=True)
+class Map:
+    """A map from a file, as an image, and how to write it again.
+
+    Attributes
+    ----------
+    green : str
+        Of a normal map: 'up' or 'down'; it is turned on reading and turned back on writing.
+    """
+
+    path: Path
+    image: Image
+    alpha: Image | None
+    colour: bool
+    bits: int
+    green: str = "up"
+
+    @property
+    def thread(self) -> str:
+        told = tell(self.path.name).map
+        return "base" if self.image.kind is Kind.COLOUR else "normal" if self.image.kind is Kind.NORMAL else told or "data"
+
+
+def load(path: Path, *, normal: bool = False, limits: Limits | None = None) -> Map:
+    """Read a map: its kind by name and content.
+
+    Parameters
+    ----------
+    normal : bool
+        It is a normal map, whatever it looks like.
+    """
+    picture = read(path, limits=limits)
+    name, guess = tell(path.name).map, guess_kind(picture)
+    kind = guess.kind
+    if normal or (name == "normal" and picture.samples.shape[2] == 3):
+        kind = Kind.NORMAL
+    elif name in ("base", "emission"):
+        kind = Kind.COLOUR
+    elif name == "id":
+        kind = Kind.ID
+    elif name and name not in ("normal", "packed"):
+        kind = Kind.DATA
+    elif kind is Kind.ID and name != "id":
+        kind = Kind.COLOUR if picture.samples.shape[2] == 3 else Kind.DATA
+    if kind is Kind.NORMAL and picture.samples.shape[2] != 3:
+        raise LoomError("a normal map has three channels", path.name, "Give a normal map for --normal.")
+    green = "up"
+    if kind is Kind.COLOUR and name != "packed":
+        pixels, colour = picture.colour(), True
+    elif kind is Kind.NORMAL:
+        pixels, colour = _normals(picture), False
+        told = green_direction(pixels)
+        green = "down" if told.way == "down" or (told.way == "unknown" and tell(path.name).green == "down") else "up"
+        if green == "down":
+            pixels = pixels * np.array([1, -1, 1], np.float32)
+    elif kind is Kind.ID and picture.samples.shape[2] == 1:
+        pixels, colour = picture.data() * np.float32(1 if picture.bits == 32 else 2**picture.bits - 1), False
+    elif kind is Kind.DATA and picture.samples.shape[2] == 1:
+        pixels, colour = picture.data(), False
+    else:
+        # Packed maps, or labels in colours: three channels of data that are moved as they are
+        data = picture.data()
+        pixels, colour = (data if data.shape[2] == 3 else np.repeat(data[..., :1], 3, 2)), False
+        kind = Kind.COLOUR
+    size = (float(picture.width), float(picture.height))
+    alpha = picture.alpha_plane()
+    return Map(
+        path,
+        Image(np.ascontiguousarray(pixels, np.float32), kind, size),
+        None if alpha is None else Image(np.ascontiguousarray(alpha)[..., None], Kind.DATA, size),
+        colour,
+        picture.bits,
+        green,
+    )
+
+
+def _normals(picture: Picture) -> Floats:
+    s = picture.data()
+    signed = picture.bits == 32 and float(s.min()) < -0.01
+    n = np.ascontiguousarray(s if signed else s * 2 - 1, np.float32)
+    length = np.sqrt(np.square(n).sum(2, keepdims=True))
+    return np.where(length > 1e-4, n / np.maximum(length, 1e-4), np.array([0, 0, 1], np.float32)).astype(np.float32)
+
+
+def load_all(files: Sequence[Path], normals: Sequence[Path] = (), limits: Limits | None = None) -> tuple[list[Map], list[str]]:
+    """Several maps of one surface, brought to the size of the first; with notes on what was done."""
+    named = {p.resolve() for p in normals}
+    paths = [*files, *(p for p in normals if p.resolve() not in {f.resolve() for f in files})]
+    names = [p.stem.lower() for p in paths]
+    if len(set(names)) < len(names):
+        twice = next(n for n in names if names.count(n) > 1)
+        raise LoomError("two files have the same name", twice, "Their results would be one file: rename one of them.")
+    maps = [load(p, normal=p.resolve() in named, limits=limits) for p in paths]
+    notes: list[str] = []
+    first = maps[0].image
+    for i, m in enumerate(maps[1:], 1):
+        if (m.image.width, m.image.height) == (first.width, first.height):
+            continue
+        if abs(m.image.width / m.image.height - first.width / first.height) > 0.01 * first.width / first.height:
+            raise LoomError(
+                "its proportions differ from those of the first file",
+                m.path.name,
+                f"All files must show the same area; the first has {first.width} × {first.height}.",
+            )
+        notes.append(f"{m.path.name}: brought from {m.image.width} × {m.image.height} to {first.width} × {first.height}")
+        sized = replace(resize(m.image, first.width, first.height), size_mm=first.size_mm)
+        alpha = m.alpha and replace(resize(m.alpha, first.width, first.height), size_mm=first.size_mm)
+        maps[i] = replace(m, image=sized, alpha=alpha)
+    return maps, notes
+
+
+def save(folder: Path, m: Map, image: Image, alpha: Image | None, replaceable: set[str], task: Task) -> dict[str, Any]:
+    """Write a moved map as PNG (EXR when it came as float), under its own name."""
+    pixels = image.pixels
+    if image.kind is Kind.NORMAL:
+        sign = np.array([1, -1 if m.green == "down" else 1, 1], np.float32)
+        pixels = pixels * sign * np.float32(0.5) + np.float32(0.5)
+    elif image.kind is Kind.ID:
+        pixels = pixels if m.bits == 32 else pixels / np.float32(2**m.bits - 1)
+    if alpha is not None:
+        pixels = np.concatenate([pixels, np.clip(alpha.pixels, 0, 1)], 2)
+    fmt, depth, suffix = ("openexr", "float", ".exr") if m.bits == 32 else ("png", str(m.bits), ".png")
+    target = folder / f"{m.path.stem}{suffix}"
+    done = write(
+        target,
+        np.ascontiguousarray(pixels, np.float32),
+        fmt=fmt,
+        depth=cast(Any, depth),
+        colour=m.colour,
+        replace=target.name in replaceable,
+        task=task,
+    )
+    return {
+        "file": target.name,
+        "bytes": done.bytes,
+        "sha256": sha256(target),
+        "kind": str(m.image.kind),
+        "clipped": done.clipped,
+    }
+
+
+def _guide(image: Image, size: int) -> dict[str, Image]:
+    """What decides: the first map, at the decision size."""
+    scale = min(1.0, size / max(image.width, image.height))
+    return {"base": resize(image, max(8, round(image.width * scale)), max(8, round(image.height * scale)))}
+
+
+def _manifest(folder: Path, entries: list[dict[str, Any]], about: dict[str, Any], replaceable: dict[str, str]) -> None:
+    import json
+
+    from silent_loom.core.delivery.files import MANIFEST
+    from silent_loom.core.files.place import drop, place
+
+    partial = folder / f".{MANIFEST}.part"
+    try:
+        partial.write_text(json.dumps({**about, "files": entries}, indent=2, ensure_ascii=False) + "\n", "utf-8")
+        place(partial, folder / MANIFEST, replace=MANIFEST in replaceable)
+    finally:
+        drop(partial)
+
+
+def seamless_files(
+    files: Sequence[Path],
+    out: Path,
+    *,
+    method: str = "suggested",
+    overlap: float = 0.2,
+    overlap_y: float | None = None,
+    normals: Sequence[Path] = (),
+    force: bool = False,
+    limits: Limits | None = None,
+    task: Task = IDLE,
+) -> dict[str, Any]:
+    """Make maps seamless together: the first guides, all are moved alike.
+
+    Returns
+    -------
+    dict
+        method, why, tried, overlap, size, seam_x_before, seam_y_before, seam_x_after, seam_y_after, repeats, notes,
+        seconds, files.
+
+    Raises
+    ------
+    LoomError
+    """
+    started = time.perf_counter()
+    if not files:
+        raise LoomError("no file was named", "seamless", "Name at least one picture.")
+    replaceable = check_folder(out, force)
+    task.report(0.0, "reading")
+    maps, notes = load_all(files, normals, limits)
+    guide = maps[0].image
+    over_y = overlap if overlap_y is None else overlap_y
+    why, tried = "", {}
+    settings: dict[str, Any] = {"method": method, "overlap_x": overlap, "overlap_y": over_y}
+    if method in ("suggested", "motif"):
+        if method == "suggested":
+            told = suggest(guide, (overlap, over_y), task.part(0.05, 0.3))
+            settings, why, tried = told.settings, told.why, told.figures
+        else:
+            settings = motif_settings(guide, task)
+    try:
+        s = SeamlessSettings(**settings)
+    except ValueError as error:
+        raise SettingError(str(error).split("\n")[-2].strip(), "seamless", "Overlaps lie between 0.02 and 0.5.") from None
+    before = Geometry(guide.size_mm)
+    after = SEAMLESS.geometry(s, before, _NO_SOURCES)
+    texels = after.size_mm  # one pixel of the files is one unit
+    decision = SEAMLESS.decide(s, _guide(guide, DECISION_SIZE), before, task.part(0.3, 0.35))
+    size = round(texels[0]), round(texels[1])
+    sheet = Sheet(before, after, (float(size[0]), float(size[1])), _NO_SOURCES)
+    out.mkdir(parents=True, exist_ok=True)
+    entries: list[dict[str, Any]] = []
+    figures: dict[str, Any] = {}
+    for i, m in enumerate(maps):
+        task.report(0.35 + 0.6 * i / len(maps), m.path.name)
+        done = SEAMLESS.carry(s, _fitting(s, m.image, size), decision, sheet, task.part(0, 0))
+        alpha = None if m.alpha is None else SEAMLESS.carry(s, _fitting(s, m.alpha, size), decision, sheet, task.part(0, 0))
+        if i == 0:
+            figures = _figures(s, guide, done, decision, task)
+        entries.append(save(out, m, done, alpha, set(replaceable), task.part(0, 0)))
+    notes += list(decision.warnings)
+    made = {
+        "method": s.method,
+        "why": why,
+        "tried": tried,
+        "overlap": [s.overlap_x, s.overlap_y],
+        "size": list(size),
+        **figures,
+        "repeats": [s.grid_x, s.grid_y] if s.method == "motif" else None,
+        "grid": s.grid if s.method == "motif" else None,
+        "notes": notes,
+        "seconds": round(time.perf_counter() - started, 3),
+    }
+    _manifest(out, entries, {"made_by": "seamless", **made}, replaceable)
+    return {**made, "files": [e["file"] for e in entries]}
+
+
+def motif_settings(guide: Image, task: Task = IDLE) -> dict[str, Any]:
+    """Settings of the motif method for a sheet.
+
+    Raises
+    ------
+    LoomError
+        No motif is found.
+    """
+    from silent_loom.core.tiling.lattice import find_lattice, fit_grid
+
+    lattice = find_lattice(guide, task)
+    grid = fit_grid(guide, lattice, task) if lattice else None
+    if grid is None:
+        raise LoomError("no regular motif was found", "seamless", "Use cut, fade or gradient, or place the grid by hand.")
+    return {
+        "method": "motif",
+        "grid": grid.quad,
+        "grid_x": grid.repeats[0],
+        "grid_y": grid.repeats[1],
+        "overlap_x": 0.3,
+        "overlap_y": 0.3,
+    }
+
+
+def _fitting(s: SeamlessSettings, image: Image, size: tuple[int, int]) -> Image:
+    """The image as the step wants it for a result of this size: a row or column may have to go, since pixels are whole."""
+    if s.method in ("mirror", "motif"):
+        return image
+    from silent_loom.core.weave.step import whole
+
+    w, h = whole(SEAMLESS.demand(s, Geometry(), Geometry(), (float(size[0]), float(size[1]))))
+    pixels = image.pixels[: min(h, image.height), : min(w, image.width)]
+    if pixels.shape[:2] != (h, w):
+        pixels = np.pad(pixels, ((0, h - pixels.shape[0]), (0, w - pixels.shape[1]), (0, 0)), mode="edge")
+    return replace(image, pixels=np.ascontiguousarray(pixels), size_mm=(float(w), float(h)))
+
+
+def _figures(s: SeamlessSettings, guide: Image, done: Image, decision: Any, task: Task) -> dict[str, Any]:
+    scale = min(1.0, 2048 / max(done.width, done.height))
+    bx, by = seams(replace(_small(guide, scale), wraps=True), search=False, task=task)
+    small = _small(done, scale)
+    known = joins(s, decision, small.width, small.height)
+    laid = SEAMLESS.open_sheet(s, _fitting(s, _small(guide, scale), (small.width, small.height)), small.width, small.height, task)
+    ax, ay = seams(replace(small, wraps=True), known, open_sheet=laid, search=False, task=task)
+    return {
+        "seam_x_before": round(bx.figure, 4),
+        "seam_y_before": round(by.figure, 4),
+        "seam_x_after": round(ax.figure, 4),
+        "seam_y_after": round(ay.figure, 4),
+    }
+
+
+def _small(image: Image, scale: float) -> Image:
+    return image if scale >= 1 else resize(image, max(8, round(image.width * scale)), max(8, round(image.height * scale)))
+
+
+def break_up_files(
+    files: Sequence[Path],
+    out: Path,
+    *,
+    repeat: tuple[int, int] = (4, 4),
+    seed: int = 7,
+    cell_mm: float = 0.0,
+    turn_deg: float = 0.0,
+    cells: str = "irregular",
+    width_mm: float = 1000.0,
+    normals: Sequence[Path] = (),
+    force: bool = False,
+    limits: Limits | None = None,
+    task: Task = IDLE,
+) -> dict[str, Any]:
+    """Break seamless maps up into a larger sheet, all through the same cells.
+
+    Parameters
+    ----------
+    width_mm : float
+        Real width of one repeat; cells are measured by it.
+
+    Returns
+    -------
+    dict
+        size, repeat, cells, seed, notes, seconds, files.
+    """
+    started = time.perf_counter()
+    if not files:
+        raise LoomError("no file was named", "break-up", "Name at least one picture.")
+    replaceable = check_folder(out, force)
+    maps, notes = load_all(files, normals, limits)
+    guide = maps[0].image
+    bound = limits or Limits()
+    bound.check("the larger sheet", guide.width * repeat[0], guide.height * repeat[1], 12)
+    x, y = seams(replace(_small(guide, min(1.0, 1024 / max(guide.width, guide.height))), wraps=True), search=False, task=task)
+    if max(x.figure, y.figure) > 3:
+        notes.append(f"{files[0].name}: its edges do not meet (seam {max(x.figure, y.figure):.1f}): make it seamless first")
+    size = (width_mm, width_mm * guide.height / guide.width)
+    s = BreakUpSettings(
+        repeat_x=repeat[0], repeat_y=repeat[1], seed=seed, cell_mm=cell_mm, turn_deg=turn_deg, cells=cast(Any, cells)
+    )
+    texels = guide.width * repeat[0], guide.height * repeat[1]
+    _, figures, entries = _larger(BreakUp(), s, maps, size, True, texels, out, set(replaceable), task)
+    made = {
+        "size": list(texels),
+        "repeat": list(repeat),
+        **figures,
+        "seed": seed,
+        "notes": notes,
+        "seconds": round(time.perf_counter() - started, 3),
+    }
+    _manifest(out, entries, {"made_by": "break-up", **made}, replaceable)
+    return {**made, "files": [e["file"] for e in entries]}
+
+
+def grow_files(
+    files: Sequence[Path],
+    out: Path,
+    *,
+    times: tuple[float, float] = (2.0, 2.0),
+    seed: int = 7,
+    piece: float = 0.4,
+    wraps: bool = False,
+    normals: Sequence[Path] = (),
+    force: bool = False,
+    limits: Limits | None = None,
+    task: Task = IDLE,
+) -> dict[str, Any]:
+    """Grow a larger, seamless sheet that does not repeat; all maps by the same pieces.
+
+    Parameters
+    ----------
+    times : tuple of float
+        How many times as wide and as high as the files.
+    piece : float
+        Width of a piece as a part of the shorter side.
+    wraps : bool
+        The files repeat already: pieces may be taken across their edges.
+
+    Returns
+    -------
+    dict
+        size, times, pieces, seed, seam_x_after, seam_y_after, notes, seconds, files.
+    """
+    started = time.perf_counter()
+    if not files:
+        raise LoomError("no file was named", "grow", "Name at least one picture.")
+    replaceable = check_folder(out, force)
+    maps, notes = load_all(files, normals, limits)
+    guide = maps[0].image
+    try:
+        s = QuiltSettings(times_x=times[0], times_y=times[1], seed=seed, piece=piece)
+    except ValueError as error:
+        raise SettingError(
+            str(error).split("\n")[2].strip(), "grow", "Times lie between 0.5 and 8, pieces 0.1 and 0.8."
+        ) from None
+    texels = round(guide.width * times[0]), round(guide.height * times[1])
+    (limits or Limits()).check("the larger sheet", *texels, 12)
+    first, figures, entries = _larger(Quilt(), s, maps, guide.size_mm, wraps, texels, out, set(replaceable), task)
+    x, y = seams(_small(first, min(1.0, 2048 / max(texels))), search=False, task=task)
+    made = {
+        "size": list(texels),
+        "times": list(times),
+        **figures,
+        "seed": seed,
+        "seam_x_after": round(x.figure, 4),
+        "seam_y_after": round(y.figure, 4),
+        "notes": notes,
+        "seconds": round(time.perf_counter() - started, 3),
+    }
+    _manifest(out, entries, {"made_by": "grow", **made}, replaceable)
+    return {**made, "files": [e["file"] for e in entries]}
+
+
+def _larger(
+    step: CarryStep[Any],
+    s: Any,
+    maps: Sequence[Map],
+    size_mm: tuple[float, float],
+    wraps: bool,
+    texels: tuple[int, int],
+    out: Path,
+    replaceable: set[str],
+    task: Task,
+) -> tuple[Image, dict[str, Any], list[dict[str, Any]]]:
+    """Every map through a step that makes a larger sheet, decided on the first: that map, figures, the files written."""
+    before = Geometry(size_mm, wraps)
+    after = step.geometry(s, before, _NO_SOURCES)
+    guide = replace(maps[0].image, size_mm=size_mm, wraps=wraps)
+    decision = step.decide(s, _guide(guide, round(step.decision_scale * DECISION_SIZE) or 8), before, task.part(0, 0.3))
+    sheet = Sheet(before, after, (float(texels[0]), float(texels[1])), _NO_SOURCES)
+    out.mkdir(parents=True, exist_ok=True)
+    entries: list[dict[str, Any]] = []
+    first = guide
+    for i, m in enumerate(maps):
+        task.report(0.3 + 0.7 * i / len(maps), m.path.name)
+        done = step.carry(s, replace(m.image, size_mm=size_mm, wraps=wraps), decision, sheet, task.part(0, 0))
+        alpha = None
+        if m.alpha is not None:
+            alpha = step.carry(s, replace(m.alpha, size_mm=size_mm, wraps=wraps), decision, sheet, task.part(0, 0))
+        entries.append(save(out, m, done, alpha, replaceable, task.part(0, 0)))
+        first = done if i == 0 else first
+    return first, dict(decision.figures), entries

@@ -1,0 +1,484 @@
+"""Break-up: a larger sheet of irregular cells or hexagons, each showing another part of the repeat, turned or not."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from functools import partial
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from silent_loom.core.errors import WeaveError
+from silent_loom.core.images import Floats, Image, Kind
+from silent_loom.core.parallel import Task, inlined, kernel, over_rows
+from silent_loom.core.tiling.gauss import Gauss, learn, sampled, score_of, value_of
+from silent_loom.core.tiling.join import normals_of, slopes_of
+from silent_loom.core.weave.decision import Decision
+from silent_loom.core.weave.settings import Settings, setting
+from silent_loom.core.weave.step import CarryStep, Geometry, Sheet, Sources, Texels
+
+BLOCK = 32
+MANY = 30
+"""Cells that may show in one block: all that are looked at around it."""
+
+
+class BreakUpSettings(Settings):
+    repeat_x: int = setting(3, "Repeats that the larger sheet is wide.", title="Tiles across", low=1, high=64, soft=(1, 8))
+    repeat_y: int = setting(3, "Repeats that the larger sheet is high.", title="Tiles down", low=1, high=64, soft=(1, 8))
+    cells: Literal["irregular", "hexagons"] = setting("irregular", "Outline of the cells.")
+    cell_mm: float = setting(
+        0.0, "Width of a cell; 0 takes half of the repeat.", title="Cell", unit="mm", low=0, high=1e6, soft=(0, 2000)
+    )
+    stray: float = setting(0.7, "How far cells stray from an even grid.", low=0, high=1, step=0.01, when={"cells": ["irregular"]})
+    roam: float = setting(1.0, "How far from its own place each cell may take its part of the repeat.", low=0, high=1, step=0.01)
+    turn_deg: float = setting(
+        0.0, "Cells are turned by up to this much either way.", title="Turn", unit="°", low=0, high=180, step=1
+    )
+    join: float = setting(
+        0.12, "Width over which cells go over into each other.", unit="of a cell", low=0.02, high=0.5, step=0.01
+    )
+    seed: int = setting(7, "Another seed, another arrangement.", low=0, high=1_000_000, soft=(0, 100))
+
+
+class BreakUp(CarryStep[BreakUpSettings]):
+    """Random pieces of a seamless repeat, joined with their contrast kept.
+
+    Notes
+    -----
+    The larger sheet is parted into the Voronoi cells of points on a grid that wraps: jittered ones (Worley 1996) or a
+    triangular grid, whose cells are hexagons (Mikkelsen 2022). Every cell shows the repeat from another place and,
+    if wanted, turned. Where cells meet, the Gaussian forms of their samples are blended with the deviation of the sum kept,
+    and brought back to the histogram of the surface (Heitz & Neyret 2018), so the blend is as rich in contrast as the rest.
+    The field is one for every thread: heights stay continuous, slopes turn with their cell, ids are never blended.
+
+    References
+    ----------
+    Worley, A cellular texture basis function, SIGGRAPH 1996. Heitz & Neyret, High-performance by-example noise using a
+    histogram-preserving blending operator, HPG 2018. Mikkelsen, Practical real-time hex-tiling, JCGT 11, 2022.
+    """
+
+    name = "breakup"
+    title = "Break up"
+    sentence = "Makes a larger sheet without visible repetition from irregular pieces of the repeat."
+    decides = True
+    decision_scale = 0.0
+    Settings = BreakUpSettings
+
+    def words(self, s: BreakUpSettings) -> str:
+        return f"{s.repeat_x} × {s.repeat_y}, {s.cells}"
+
+    def geometry(self, s: BreakUpSettings, before: Geometry, sources: Sources) -> Geometry:
+        if not before.wraps:
+            raise WeaveError("it needs a sheet whose edges meet", self.title, "Put Seamless above it.")
+        return Geometry((before.size_mm[0] * s.repeat_x, before.size_mm[1] * s.repeat_y), True)
+
+    def demand(self, s: BreakUpSettings, before: Geometry, after: Geometry, texels: Texels) -> Texels:
+        return max(1.0, texels[0] / s.repeat_x), max(1.0, texels[1] / s.repeat_y)
+
+    def decide(self, s: BreakUpSettings, inputs: Mapping[str, Image], geometry: Geometry, task: Task) -> Decision:
+        size = geometry.size_mm[0] * s.repeat_x, geometry.size_mm[1] * s.repeat_y
+        cells = layout(s, geometry.size_mm)
+        figures = {"cells": int(cells[..., 0].size), "cell_mm": round(size[0] / cells.shape[1], 3)}
+        return Decision({"cells": cells}, figures)
+
+    def carry(self, s: BreakUpSettings, image: Image, decision: Decision, sheet: Sheet, task: Task) -> Image:
+        pixels = broken_up(image, decision.arrays["cells"], sheet.width, sheet.height, sheet.after.size_mm, s.join, s.cells, task)
+        return Image(pixels, image.kind, sheet.size_mm, True)
+
+
+def layout(s: BreakUpSettings, tile_mm: tuple[float, float]) -> NDArray[np.float64]:
+    """The cells of a sheet.
+
+    Returns
+    -------
+    array, shape (rows, columns, 5)
+        Centre in mm (x, y), displacement into the repeat in mm (x, y), turn in radians.
+    """
+    w, h = tile_mm[0] * s.repeat_x, tile_mm[1] * s.repeat_y
+    cell = s.cell_mm if s.cell_mm > 0 else 0.5 * min(tile_mm)
+    columns = max(2, round(w / cell))
+    rows = max(2, 2 * round(h / (cell * math.sqrt(0.75)) / 2))  # even, so that shifted rows wrap
+    if rows * columns > 4_000_000:
+        raise WeaveError("the cells are too small for so large a sheet", "Break up", "Make the cells larger.")
+    rng = np.random.default_rng(s.seed)
+    jitter = rng.uniform(-0.5, 0.5, (rows, columns, 2))
+    shift = rng.uniform(-0.5, 0.5, (rows, columns, 2)) * s.roam
+    turn = np.radians(s.turn_deg) * rng.uniform(-1, 1, (rows, columns))
+    j, i = np.mgrid[0:rows, 0:columns].astype(np.float64)
+    stray = s.stray * 0.9 if s.cells == "irregular" else 0.0
+    x = (i + 0.25 + 0.5 * (j % 2) + stray * jitter[..., 0]) * w / columns
+    y = (j + 0.5 + stray * jitter[..., 1]) * h / rows
+    return np.stack([x, y, shift[..., 0] * tile_mm[0], shift[..., 1] * tile_mm[1], turn], -1)
+
+
+@kernel
+def _around(px, py, cells, w, h, reach, join, lists, places):  # type: ignore[no-untyped-def]
+    # Cells that may show anywhere within reach of a place: labels and centres there; their number
+    rows, columns, _ = cells.shape
+    cw, ch = w / columns, h / rows
+    j0, i0 = int(math.floor(py / ch)), int(math.floor(px / cw - 0.25))
+    least, wide = 1e30, join + 2 * reach
+    count = 0
+    for j in range(j0 - 2, j0 + 3):
+        jj = j + rows if j < 0 else (j - rows if j >= rows else j)
+        jj = jj % rows
+        oy = (j - jj) // rows * h
+        for i in range(i0 - 2, i0 + 4):
+            ii = i + columns if i < 0 else (i - columns if i >= columns else i)
+            if ii < 0 or ii >= columns:
+                ii = ii % columns
+            cx, cy = cells[jj, ii, 0] + (i - ii) // columns * w, cells[jj, ii, 1] + oy
+            d = math.sqrt((px - cx) * (px - cx) + (py - cy) * (py - cy))
+            if d >= least + wide:
+                continue
+            if d < least:
+                least = d
+                kept = 0  # those kept so far may be out of reach now
+                for q in range(count):
+                    if math.hypot(px - places[q, 0], py - places[q, 1]) < least + wide:
+                        lists[kept] = lists[q]
+                        places[kept, 0], places[kept, 1] = places[q, 0], places[q, 1]
+                        kept += 1
+                count = kept
+            if count < lists.shape[0]:
+                lists[count] = jj * columns + ii
+                places[count, 0], places[count, 1] = cx, cy
+                count += 1
+    return count
+
+
+FRAME = 2
+"""Samples that a repeat goes on before its first row and column, and after its last."""
+
+
+def _framed(repeat: Floats) -> Floats:
+    """A repeat that goes on at all sides, so that no sample near its edges has to be wrapped.
+
+    Rows are as long as keeps those above each other out of the same lines of the cache.
+    """
+    h, w, channels = repeat.shape
+    length = w + 2 * FRAME
+    while not 192 <= length * channels * 4 % 4096 <= 3904:
+        length += 1
+    out = np.empty((h + 2 * FRAME, length, channels), np.float32)
+    rows = np.arange(-FRAME, h + FRAME) % h
+    out[:, FRAME : FRAME + w] = repeat[rows]
+    columns = [*range(FRAME), *range(FRAME + w, length)]
+    out[:, columns] = repeat[:, [(c - FRAME) % w for c in columns]][rows]
+    return out
+
+
+@inlined
+def _row(src, y, x, a, b, c, d, k):  # type: ignore[no-untyped-def]
+    return a * src[y, x, k] + b * src[y, x + 1, k] + c * src[y, x + 2, k] + d * src[y, x + 3, k]
+
+
+@inlined
+def _tap(src, y, x, a, b, c, d, e, f, g, h, k):  # type: ignore[no-untyped-def]
+    first = e * _row(src, y, x, a, b, c, d, k) + f * _row(src, y + 1, x, a, b, c, d, k)
+    return first + g * _row(src, y + 2, x, a, b, c, d, k) + h * _row(src, y + 3, x, a, b, c, d, k)
+
+
+@inlined
+def _cubic(src, u, v):  # type: ignore[no-untyped-def]
+    # Catmull-Rom sample of up to three channels; numbers by themselves stay in registers
+    x, y = int(math.floor(u)), int(math.floor(v))
+    tx, ty = np.float32(u - x), np.float32(v - y)
+    half, three, five, two, one = np.float32(0.5), np.float32(1.5), np.float32(2.5), np.float32(2), np.float32(1)
+    a, b = ((-half * tx + one) * tx - half) * tx, (three * tx - five) * tx * tx + one
+    c, d = ((-three * tx + two) * tx + half) * tx, (half * tx - half) * tx * tx
+    e, f = ((-half * ty + one) * ty - half) * ty, (three * ty - five) * ty * ty + one
+    g, h = ((-three * ty + two) * ty + half) * ty, (half * ty - half) * ty * ty
+    x, y = x + FRAME - 1, y + FRAME - 1
+    second, third = np.float32(0), np.float32(0)
+    if src.shape[2] > 1:
+        second = _tap(src, y, x, a, b, c, d, e, f, g, h, 1)
+    if src.shape[2] > 2:
+        third = _tap(src, y, x, a, b, c, d, e, f, g, h, 2)
+    return _tap(src, y, x, a, b, c, d, e, f, g, h, 0), second, third
+
+
+@inlined
+def _take(src, tw, th, px, py, facts, q, x, y, per_x, per_y, exact, slopes, nearest):  # type: ignore[no-untyped-def]
+    # The sample that candidate q shows at a place in mm, texel (x, y) of the larger sheet; facts: centre, cosine, sine,
+    # displaced centre, displacement in texels; tw, th: texels of the repeat inside its frame
+    channels = src.shape[2]
+    c, s = facts[q, 2], facts[q, 3]
+    near = exact and s == 0.0
+    sx, sy, u, v = 0, 0, 0.0, 0.0
+    if near:
+        sx, sy = x + int(facts[q, 6]), y + int(facts[q, 7])
+        while sx >= tw:
+            sx -= tw
+        while sy >= th:
+            sy -= th
+    else:
+        dx, dy = px - facts[q, 0], py - facts[q, 1]
+        u, v = (facts[q, 4] + c * dx - s * dy) * per_x, (facts[q, 5] + s * dx + c * dy) * per_y
+        u, v = u - tw * math.floor(u / tw), v - th * math.floor(v / th)
+        if nearest:
+            near = True
+            sx, sy = min(int(u), tw - 1), min(int(v), th - 1)
+    if near:
+        sx, sy = sx + FRAME, sy + FRAME
+        second = src[sy, sx, 1] if channels > 1 else np.float32(0)
+        third = src[sy, sx, 2] if channels > 2 else np.float32(0)
+        return src[sy, sx, 0], second, third
+    first, second, third = _cubic(src, u - 0.5, v - 0.5)
+    if slopes:
+        # Chain rule: the height is that of the repeat at the turned place; y of a slope points up, places count down
+        c32, s32 = np.float32(c), np.float32(s)
+        first, second = c32 * first - s32 * second, s32 * first + c32 * second
+    return first, second, third
+
+
+@inlined
+def _put(out, y, x, first, second, third):  # type: ignore[no-untyped-def]
+    out[y, x, 0] = first
+    if out.shape[2] > 1:
+        out[y, x, 1] = second
+    if out.shape[2] > 2:
+        out[y, x, 2] = third
+
+
+@kernel
+def _break(  # type: ignore[no-untyped-def]
+    src, mixed, tw, th, cells, w, h, join, lean_x, lean_y, pitch_x, pitch_y, exact, slopes, ids, back, to_value, out, b0, b1
+):
+    # mixed: the samples in their Gaussian form, in which they are blended; the samples themselves for slopes
+    rows, columns, kinds = cells.shape
+    height, width, channels = out.shape
+    flat = cells.reshape(rows * columns, kinds)
+    lists, places = np.empty(MANY, np.int64), np.empty((MANY, 2), np.float64)
+    dist, facts = np.empty(MANY, np.float64), np.empty((MANY, 8), np.float64)
+    step_x, step_y = w / width, h / height
+    per_x, per_y = 1.0 / pitch_x, 1.0 / pitch_y
+    none = np.float32(0)
+    for b in range(b0, b1):
+        for x0 in range(0, width, BLOCK):
+            y0 = b * BLOCK
+            y1, x1 = min(height, y0 + BLOCK), min(width, x0 + BLOCK)
+            xm, ym = (x0 + x1) // 2, (y0 + y1) // 2
+            # Half the diagonal, and how far the ragged edges lean within the block
+            bent_x, bent_y = 0.0, 0.0
+            for y in range(y0, y1):
+                bent_x = max(bent_x, abs(lean_x[y] - lean_x[ym]))
+            for x in range(x0, x1):
+                bent_y = max(bent_y, abs(lean_y[x] - lean_y[xm]))
+            half_x, half_y = 0.5 * BLOCK * step_x + step_x + bent_x, 0.5 * BLOCK * step_y + step_y + bent_y
+            reach = math.sqrt(half_x * half_x + half_y * half_y)
+            mx, my = (xm + 0.5) * step_x + lean_x[ym], (ym + 0.5) * step_y + lean_y[xm]
+            count = _around(mx, my, cells, w, h, reach, join, lists, places)
+            for q in range(count):
+                i = lists[q]
+                facts[q, 0], facts[q, 1], facts[q, 2], facts[q, 3] = places[q, 0], places[q, 1], flat[i, 5], flat[i, 6]
+                facts[q, 4], facts[q, 5] = places[q, 0] + flat[i, 2], places[q, 1] + flat[i, 3]
+                jump_x, jump_y = int(round(flat[i, 2] / pitch_x)), int(round(flat[i, 3] / pitch_y))
+                # Taken from the first repeat to the right of or below 0, so that no sample needs a division
+                facts[q, 6] = (x0 + jump_x) % tw - x0
+                facts[q, 7] = (y0 + jump_y) % th - y0
+            if count == 1 and exact and facts[0, 3] == 0.0:
+                jx, jy = int(facts[0, 6]), int(facts[0, 7])
+                for y in range(y0, y1):
+                    sy = (y + jy) % th + FRAME
+                    x = x0
+                    while x < x1:  # in runs up to the edge of the repeat
+                        sx = (x + jx) % tw
+                        run = min(x1 - x, tw - sx)
+                        for i in range(run):
+                            for k in range(channels):
+                                out[y, x + i, k] = src[sy, sx + FRAME + i, k]
+                        x += run
+                continue
+            if count == 1:
+                for y in range(y0, y1):
+                    for x in range(x0, x1):
+                        px, py = (x + 0.5) * step_x, (y + 0.5) * step_y
+                        a, d, e = _take(src, tw, th, px, py, facts, 0, x, y, per_x, per_y, exact, slopes, ids)
+                        _put(out, y, x, a, d, e)
+                continue
+            for y in range(y0, y1):
+                for x in range(x0, x1):
+                    px, py = (x + 0.5) * step_x, (y + 0.5) * step_y
+                    lx, ly = px + lean_x[y], py + lean_y[x]
+                    least, first = 1e30, 0
+                    for q in range(count):
+                        ex, ey = lx - places[q, 0], ly - places[q, 1]
+                        dist[q] = ex * ex + ey * ey
+                        if dist[q] < least:
+                            least, first = dist[q], q
+                    least = math.sqrt(least)
+                    far = (least + join) * (least + join)
+                    sum1, sum2 = np.float32(1), np.float32(1)
+                    total_a, total_b, total_c = none, none, none
+                    if not ids:
+                        for q in range(count):
+                            if q == first or dist[q] >= far:
+                                continue
+                            if sum1 == np.float32(1):
+                                total_a, total_b, total_c = _take(
+                                    mixed, tw, th, px, py, facts, first, x, y, per_x, per_y, exact, slopes, False
+                                )
+                            t = np.float32(1.0 - (math.sqrt(dist[q]) - least) / join)
+                            t = t * t * (np.float32(3) - np.float32(2) * t)
+                            sum1 += t
+                            sum2 += t * t
+                            a, d, e = _take(mixed, tw, th, px, py, facts, q, x, y, per_x, per_y, exact, slopes, False)
+                            total_a += t * a
+                            total_b += t * d
+                            total_c += t * e
+                    if slopes and sum1 > np.float32(1):
+                        scale = np.float32(1.0) / np.sqrt(sum2)
+                        _put(out, y, x, total_a * scale, total_b * scale, none)
+                        continue
+                    # Where one cell counts for nearly all, its own sample: tables are a little coarser than samples
+                    own = max(none, (np.float32(1) / sum1 - np.float32(0.9)) * np.float32(10))
+                    a, d, e = none, none, none
+                    if own > none:
+                        a, d, e = _take(src, tw, th, px, py, facts, first, x, y, per_x, per_y, exact, slopes, ids)
+                    if sum1 > np.float32(1.0001):
+                        scale = np.float32(1.0) / np.sqrt(sum2)
+                        value_a = value_of(total_a * scale, 0, to_value)
+                        if channels == 1:
+                            a = own * a + (np.float32(1) - own) * (back[0, 0] * value_a)
+                        elif channels == 3:
+                            value_b, value_c = value_of(total_b * scale, 1, to_value), value_of(total_c * scale, 2, to_value)
+                            rest = np.float32(1) - own
+                            a = own * a + rest * (back[0, 0] * value_a + back[0, 1] * value_b + back[0, 2] * value_c)
+                            d = own * d + rest * (back[1, 0] * value_a + back[1, 1] * value_b + back[1, 2] * value_c)
+                            e = own * e + rest * (back[2, 0] * value_a + back[2, 1] * value_b + back[2, 2] * value_c)
+                    _put(out, y, x, a, d, e)
+
+
+@kernel
+def _gaussian(src, turn, to_gauss, out, y0, y1):  # type: ignore[no-untyped-def]
+    channels = src.shape[2]
+    for y in range(y0, y1):
+        for x in range(src.shape[1]):
+            for k in range(channels):
+                v = np.float32(0)
+                for c in range(channels):
+                    v += turn[k, c] * src[y, x, c]
+                out[y, x, k] = score_of(v, k, to_gauss)
+
+
+def _ragged(n: int, length: float, cell: float, much: float, phase: float) -> NDArray[np.float64]:
+    """How far the edges of cells lean at every texel of a side: a wavy line that wraps."""
+    at = (np.arange(n) + 0.5) / n * 2 * np.pi
+    k = max(1, round(length / cell))
+    return much * (
+        0.6 * np.sin(k * at + phase) + 0.3 * np.sin((2 * k + 1) * at + 2.3 * phase) + 0.15 * np.sin((5 * k + 2) * at + phase)
+    )
+
+
+def broken_up(
+    image: Image,
+    cells: NDArray[np.float64],
+    width: int,
+    height: int,
+    size_mm: tuple[float, float],
+    join: float,
+    outline: str,
+    task: Task,
+) -> Floats:
+    """One thread through the cells.
+
+    Parameters
+    ----------
+    image : Image
+        A repeat that wraps.
+    cells : array
+        See `layout`.
+    width, height : int
+        Texels of the larger sheet.
+    size_mm : tuple of float
+        Its size.
+    join : float
+        Width of the transitions as a part of a cell.
+    outline : str
+        'irregular' cells get ragged edges.
+    """
+    slopes = image.kind is Kind.NORMAL
+    values = _framed(slopes_of(image.pixels, task) if slopes else image.pixels)
+    plain = slopes or image.kind is Kind.ID
+    tables = _IDENTITY if plain else learn(sampled(image.pixels), image.kind)
+    mixed = values if plain else np.empty_like(values)
+    if not plain:
+        over_rows(values.shape[0], partial(_gaussian, values, tables.turn, tables.to_gauss, mixed), task)
+    cell = size_mm[0] / cells.shape[1]
+    pitch = image.size_mm[0] / image.width, image.size_mm[1] / image.height
+    tiles = round(size_mm[0] / image.size_mm[0]), round(size_mm[1] / image.size_mm[1])
+    exact = width == tiles[0] * image.width and height == tiles[1] * image.height
+    out = np.empty((height, width, values.shape[2]), np.float32)
+    much = 0.09 * cell if outline == "irregular" else 0.0
+    run = partial(
+        _break,
+        values,
+        mixed,
+        image.width,
+        image.height,
+        _with_turns(cells),
+        size_mm[0],
+        size_mm[1],
+        join * cell,
+        _ragged(height, size_mm[1], cell, much, 0.7),
+        _ragged(width, size_mm[0], cell, much, 1.9),
+        pitch[0],
+        pitch[1],
+        exact,
+        slopes,
+        image.kind is Kind.ID,
+        tables.back,
+        tables.to_value,
+        out,
+    )
+    over_rows(-(-height // BLOCK), run, task, least=2, cost=width * 64 * BLOCK * out.shape[2] * 2e-5)
+    return normals_of(out, task) if slopes else out
+
+
+_IDENTITY = Gauss(*(np.zeros((3, 3), np.float32),) * 2, np.zeros((3, 4), np.float32), np.zeros((3, 2), np.float32))
+
+
+def chart(width: int, height: int, size_mm: tuple[float, float]) -> Image:
+    """A test chart that wraps: numbered squares in eight tones with an arrow up, so that turns and jumps are seen."""
+    y, x = np.mgrid[0:height, 0:width]
+    u, v = x / width * 8 % 1, y / height * 8 % 1
+    i, j = (x * 8 // width).astype(int), (y * 8 // height).astype(int)
+    hue = (i + 3 * j) % 8 / 8.0
+    colour = 0.35 + 0.25 * np.cos(2 * np.pi * (hue[..., None] + np.array([0, 0.33, 0.67])))
+    arrow = ((np.abs(u - 0.5) < 0.06) & (v > 0.2) & (v < 0.8)) | ((np.abs(u - 0.5) < (v - 0.15) * 0.8) & (v > 0.15) & (v < 0.42))
+    line = (u < 0.04) | (v < 0.04)
+    colour = np.where(arrow[..., None], 0.9, colour)
+    colour = np.where(line[..., None], 0.05, colour)
+    return Image(np.ascontiguousarray(colour, np.float32), Kind.COLOUR, size_mm, True)
+
+
+def outlines(s: BreakUpSettings, tile_mm: tuple[float, float], width: int, height: int, task: Task) -> Image:
+    """The cells by themselves, a flat colour each, as they are joined on the surface."""
+    cells = layout(s, tile_mm)
+    size = tile_mm[0] * s.repeat_x, tile_mm[1] * s.repeat_y
+    rows, columns = cells.shape[:2]
+    tones = np.random.default_rng(3).uniform(0.1, 0.8, (rows * columns, 3)).astype(np.float32)
+    numbers = np.empty((height, width, 1), np.float32)
+    cell = size[0] / columns
+    much = 0.09 * cell if s.cells == "irregular" else 0.0
+    lean = _ragged(height, size[1], cell, much, 0.7), _ragged(width, size[0], cell, much, 1.9)
+    over_rows(height, partial(_labels, cells, size[0], size[1], *lean, numbers), task)
+    return Image(np.ascontiguousarray(tones[numbers[..., 0].astype(int)]), Kind.COLOUR, size, True)
+
+
+@kernel
+def _labels(cells, w, h, lean_x, lean_y, out, y0, y1):  # type: ignore[no-untyped-def]
+    lists, places = np.empty(MANY, np.int64), np.empty((MANY, 2), np.float64)
+    height, width, _ = out.shape
+    for y in range(y0, y1):
+        for x in range(width):
+            px, py = (x + 0.5) * w / width + lean_x[y], (y + 0.5) * h / height + lean_y[x]
+            count = _around(px, py, cells, w, h, 0.0, 1e-9, lists, places)
+            out[y, x, 0] = lists[0] if count else 0
+
+
+def _with_turns(cells: NDArray[np.float64]) -> NDArray[np.float64]:
+    return np.ascontiguousarray(np.concatenate([cells, np.cos(cells[..., 4:5]), np.sin(cells[..., 4:5])], -1))

@@ -1,0 +1,422 @@
+"""The lattice of a regular motif: found by autocorrelation, refined to a subpixel, fitted to the sheet."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from scipy import fft, ndimage
+
+from silent_loom.core.images import Floats, Image
+from silent_loom.core.parallel import IDLE, Task
+from silent_loom.core.resample import blur, reduce_area
+from silent_loom.core.tiling.features import features
+
+SIDE = 720
+"""Texels along the longer side at which repeats are looked for."""
+REGULAR = 0.2
+"""Lower quartile of the correlation over the lattice, less that between its points, from which a motif is claimed."""
+MOST = 0.52
+"""Longest repeat looked for, as a part of the sheet: it has to be seen twice."""
+
+STRAIGHT = 0.105
+"""How far a repeat may lean from the sides of the sheet: six degrees."""
+
+Vector = tuple[float, float]
+Quad = tuple[Vector, Vector, Vector, Vector]
+
+
+@dataclass(frozen=True)
+class Lattice:
+    """A regular motif on a sheet.
+
+    Attributes
+    ----------
+    a, b : tuple of float
+        Vectors from any point to the same point of the next repeat, parts of the sheet's width and height; ``a`` runs
+        more across, ``b`` more down.
+    regular : float
+        Correlation at the points of the lattice less that half-way between them, 0…1.
+    across, down : float
+        The rectangular repeat that the lattice has: smallest whole combinations of its vectors along the sheet's sides.
+    """
+
+    a: Vector
+    b: Vector
+    regular: float
+    across: Vector
+    down: Vector
+
+
+def _planes(image: Image) -> Floats:
+    scale = min(1.0, SIDE / max(image.width, image.height))
+    w, h = max(16, round(image.width * scale)), max(16, round(image.height * scale))
+    planes = features(image)
+    small = reduce_area(planes, w, h) if scale < 1 else planes
+    # What varies more broadly than any repeat looked for is light, not motif
+    return small - blur(small, 0.16 * max(w, h), False)
+
+
+def correlation(planes: Floats) -> NDArray[np.float64]:
+    """Normalised correlation of planes with themselves for all displacements, shape (2 H, 2 W), zero at [0, 0].
+
+    Every displacement is normalised by the energy of both overlapping parts; those with less than a sixth of the sheet in
+    common are 0.
+    """
+    h, w, k = planes.shape
+    shape = (fft.next_fast_len(2 * h, True), fft.next_fast_len(2 * w, True))
+    total = np.zeros((shape[0], shape[1] // 2 + 1))
+    for i in range(k):
+        f = fft.rfft2(planes[..., i], shape, workers=2)
+        total += np.abs(f) ** 2
+    raw = fft.irfft2(total, shape, workers=2)
+    energy = np.square(planes).sum(2)
+    ones = fft.rfft2(np.ones((h, w)), shape, workers=2)
+    spectrum = fft.rfft2(energy, shape, workers=2)
+    first = fft.irfft2(spectrum * np.conj(ones), shape, workers=2)
+    second = fft.irfft2(np.conj(spectrum) * ones, shape, workers=2)
+    common = fft.irfft2(np.abs(ones) ** 2, shape, workers=2)
+    good = common > h * w / 6
+    return np.where(good, raw / np.sqrt(np.maximum(first * second, 1e-9)), 0.0)
+
+
+def _peak(c: NDArray[np.float64], x: float, y: float, reach: int) -> tuple[float, float, float]:
+    """Highest place within reach of a guess, refined by a parabola in each direction."""
+    h, w = c.shape
+    xs, ys = np.arange(round(x) - reach, round(x) + reach + 1), np.arange(round(y) - reach, round(y) + reach + 1)
+    part = c[np.ix_(ys % h, xs % w)]
+    j, i = np.unravel_index(int(part.argmax()), part.shape)
+    px, py = int(xs[i]), int(ys[j])
+
+    def vertex(before: float, at: float, after: float) -> float:
+        bend = before - 2 * at + after
+        return 0.0 if bend >= -1e-12 else float(np.clip(0.5 * (before - after) / bend, -0.5, 0.5))
+
+    at = c[py % h, px % w]
+    return (
+        px + vertex(c[py % h, (px - 1) % w], at, c[py % h, (px + 1) % w]),
+        py + vertex(c[(py - 1) % h, px % w], at, c[(py + 1) % h, px % w]),
+        float(at),
+    )
+
+
+def candidates(c: NDArray[np.float64], w: int, h: int) -> list[tuple[float, float, float]]:
+    """Peaks of the correlation in the half plane of displacements that point right or straight down."""
+    ry, rx = int(MOST * h), int(MOST * w)
+    ys, xs = np.arange(-ry, ry + 1), np.arange(0, rx + 1)
+    field = c[np.ix_(ys % c.shape[0], xs % c.shape[1])]
+    smooth = ndimage.gaussian_filter(field, 0.8)
+    peaks = (smooth == ndimage.maximum_filter(smooth, 7)) & (field > 0.04)
+    # The hump around no displacement at all says nothing of a repeat: it ends where the correlation first turns up again
+    peaks &= np.hypot(ys[:, None], xs[None, :]) > 0.018 * max(w, h)
+    found = [(float(xs[i]), float(ys[j]), float(field[j, i])) for j, i in np.argwhere(peaks) if xs[i] > 0 or ys[j] > 0]
+    if not found:
+        return []
+    found.sort(key=lambda p: -p[2])
+    # The strongest, and the nearest of the strong ones: the shortest vectors need not be the strongest
+    near = sorted((p for p in found if p[2] >= 0.4 * found[0][2]), key=lambda p: np.hypot(p[0], p[1]))
+    chosen = dict.fromkeys([*found[:16], *near[:20]])
+    return [_peak(c, x, y, 1) for x, y, _ in chosen]
+
+
+_J, _I = (a.ravel() for a in np.mgrid[0:7, -6:7])
+_I, _J = _I[(_J > 0) | (_I > 0)], _J[(_J > 0) | (_I > 0)]
+
+
+@dataclass(frozen=True)
+class _Field:
+    """The correlation, and its highest value within 1 and within 4 texels of every place."""
+
+    at: NDArray[np.float64]
+    near: NDArray[np.float64]
+    wide: NDArray[np.float64]
+    w: int
+    h: int
+
+    def look(self, which: NDArray[np.float64], x: NDArray[np.float64], y: NDArray[np.float64]) -> NDArray[np.float64]:
+        rows, cols = which.shape
+        return which[np.rint(y).astype(int) % rows, np.rint(x).astype(int) % cols]
+
+
+def _field(c: NDArray[np.float64], w: int, h: int) -> _Field:
+    return _Field(c, ndimage.maximum_filter(c, 3, mode="wrap"), ndimage.maximum_filter(c, 9, mode="wrap"), w, h)
+
+
+def _score(c: _Field, a: Vector, b: Vector) -> tuple[float, float]:
+    """Lower quartile of the correlation at the points of a lattice less the mean half-way between them; and itself."""
+    x, y = _I * a[0] + _J * b[0], _I * a[1] + _J * b[1]
+    inside = (np.abs(x) <= 0.6 * c.w) & (np.abs(y) <= 0.6 * c.h)
+    if inside.sum() < 4:
+        return 0.0, 0.0
+    x, y = x[inside], y[inside]
+    far = np.maximum(np.abs(x), np.abs(y)) > 150
+    on = np.where(far, c.look(c.wide, x, y), c.look(c.near, x, y))
+    off = []
+    for u, v in ((0.5, 0.0), (0.0, 0.5), (0.5, 0.5)):
+        ox, oy = x - u * a[0] - v * b[0], y - u * a[1] - v * b[1]
+        good = np.abs(ox) + np.abs(oy) > 2
+        off.append(c.look(c.at, ox[good], oy[good]))
+    # A true repeat correlates at all its points: chance does at some.
+    # Three ways of lying between points: one of them may be a near repeat, as in a bond of bricks, but not all
+    low = float(np.percentile(on, 25))
+    return low - float(np.mean(np.concatenate(off))), low
+
+
+def _refined(c: NDArray[np.float64], a: Vector, b: Vector, w: int, h: int) -> tuple[Vector, Vector]:
+    """Vectors fitted to the peaks of all their multiples, the farther the more exact."""
+    for top in (1, 2, 4, 8, 16):
+        rows, goal, weight = [], [], []
+        reach = max(1, int(0.06 * min(np.hypot(*a), np.hypot(*b))))
+        for i in range(-top, top + 1):
+            for j in range(-top, top + 1):
+                if j < 0 or (j == 0 and i <= 0):
+                    continue
+                x, y = i * a[0] + j * b[0], i * a[1] + j * b[1]
+                if abs(x) > 0.7 * w or abs(y) > 0.7 * h:
+                    continue
+                px, py, value = _peak(c, x, y, reach)
+                if value > 0.05:
+                    rows.append((i, j))
+                    goal.append((px, py))
+                    weight.append(value)
+        if len(rows) < 2:
+            break
+        m, g, q = np.array(rows, float), np.array(goal), np.array(weight)[:, None]
+        if np.linalg.matrix_rank(m) < 2:
+            continue
+        solved, *_ = np.linalg.lstsq(m * q, g * q, rcond=None)
+        a, b = (float(solved[0, 0]), float(solved[0, 1])), (float(solved[1, 0]), float(solved[1, 1]))
+    return a, b
+
+
+def _reduced(a: Vector, b: Vector) -> tuple[Vector, Vector]:
+    """The shortest two vectors of the same lattice (Gauss), the flatter one first, pointing right and down."""
+    p, q = np.array(a), np.array(b)
+    for _ in range(50):
+        if p @ p > q @ q:
+            p, q = q, p
+        m = round(float(p @ q) / max(float(p @ p), 1e-9))
+        if m == 0:
+            break
+        q = q - m * p
+    if abs(p[1] * q[0]) > abs(p[0] * q[1]):  # p steeper than q
+        p, q = q, p
+    p, q = (p if p[0] >= 0 else -p), (q if q[1] >= 0 else -q)
+    return (float(p[0]), float(p[1])), (float(q[0]), float(q[1]))
+
+
+def _along(a: Vector, b: Vector, axis: int) -> Vector:
+    """Shortest whole combination of two vectors that runs along an axis to within six degrees."""
+    best, length = (a, b)[axis], np.inf
+    lean = np.inf
+    for i in range(-4, 5):
+        for j in range(-4, 5):
+            if (i, j) == (0, 0):
+                continue
+            v = (i * a[0] + j * b[0], i * a[1] + j * b[1])
+            on, off = v[axis], abs(v[1 - axis])
+            if on <= 0:
+                continue
+            size, angle = float(np.hypot(*v)), off / on
+            straight, was = angle < STRAIGHT, lean < STRAIGHT
+            if (straight and (not was or size < length)) or (not straight and not was and angle < lean):
+                best, length, lean = v, size, angle
+    return best
+
+
+def find_lattice(image: Image, task: Task = IDLE) -> Lattice | None:
+    """The lattice of the motif on a sheet, or None when it holds none.
+
+    Notes
+    -----
+    Peaks of the normalised autocorrelation of lightness and colour are candidates; the pair whose whole combinations
+    correlate best, and clearly better than places between them, spans the lattice (after Liu, Collins & Tsin, A
+    computational model for periodic pattern perception, PAMI 26, 2004). Of lattices that score alike the finest counts.
+    The vectors are then fitted to the peaks of all their multiples, which are known to a fraction of a texel and so give
+    the vectors to that fraction over the multiple.
+    """
+    planes = _planes(image)
+    h, w, _ = planes.shape
+    task.checkpoint()
+    c = correlation(planes)
+    peaks = candidates(c, w, h)
+    seen = _field(c, w, h)
+    fitting: list[tuple[float, float, float, Vector, Vector]] = []
+    for i, p in enumerate(peaks):
+        task.checkpoint()
+        for q in peaks[i + 1 :]:
+            cross = abs(p[0] * q[1] - p[1] * q[0])
+            if cross < 0.35 * np.hypot(p[0], p[1]) * np.hypot(q[0], q[1]):
+                continue
+            a, b = _reduced(p[:2], q[:2])
+            score, low = _score(seen, a, b)
+            if score >= REGULAR and low >= REGULAR:
+                fitting.append((abs(a[0] * b[1] - a[1] * b[0]), score, low, a, b))
+    if not fitting:
+        return None
+    # Every multiple of the true lattice correlates as well as it does: of those that do, the finest
+    enough = 0.8 * max(f[2] for f in fitting)
+    _, _, _, a, b = min((f for f in fitting if f[2] >= enough), key=lambda f: f[0])
+    a, b = _refined(c, a, b, w, h)
+    a, b = _reduced(a, b)
+    score, _ = _score(seen, a, b)
+    across, down = _along(a, b, 0), _along(a, b, 1)
+    straight = abs(across[1]) < STRAIGHT * across[0] and abs(down[0]) < STRAIGHT * down[1]
+    # By chance few points may agree, many hardly do
+    count = 0.98 * w * h / max(abs(a[0] * b[1] - a[1] * b[0]), 1.0)
+    if score < REGULAR * (0.8 + 6 / count) or not straight or across[0] > 0.62 * w or down[1] > 0.62 * h:
+        return None
+
+    def parts(v: Vector) -> Vector:
+        return v[0] / w, v[1] / h
+
+    return Lattice(parts(a), parts(b), round(float(score), 3), parts(across), parts(down))
+
+
+@dataclass(frozen=True)
+class Grid:
+    """Whole repeats of a motif on a sheet.
+
+    Attributes
+    ----------
+    quad : four corners
+        Of the area that is kept, clockwise from top left, parts of the sheet; perspective and turn that are left included.
+    repeats : tuple of int
+        Across and down.
+    room : tuple of float
+        How far the same grid goes on beyond the area, to the right and down, as a part of it.
+    """
+
+    quad: Quad
+    repeats: tuple[int, int]
+    room: tuple[float, float]
+
+
+LEAST_ROOM = 0.06
+
+
+def fit_grid(image: Image, lattice: Lattice, task: Task = IDLE, room: float = LEAST_ROOM) -> Grid | None:
+    """The largest area of whole repeats that leaves some room beyond itself for a join; None when there is none.
+
+    Parameters
+    ----------
+    image : Image
+    lattice : Lattice
+        Of the same image.
+    task : Task
+    room : float
+        Least room, as a part of the area; never more than most of one repeat.
+
+    Notes
+    -----
+    Corners start on the lattice and are then moved so that the left edge is found again at the right one and the top
+    at the bottom one, by correlating windows along the edges: what perspective, turn or drift is left goes with that.
+    """
+    ux, uy = np.array(lattice.across), np.array(lattice.down)
+
+    def count(u: float) -> int:
+        n = int(0.995 / u)
+        while n > 1 and n * u * (1 + min(room, 0.9 / n)) > 0.995:
+            n -= 1
+        return n
+
+    n, m = count(float(ux[0])), count(float(uy[1]))
+    if n < 1 or m < 1:
+        return None
+    across, down = n * ux, m * uy
+    # Sheared or turned, the grid must stay on the sheet with its room
+    spread_x = [0, across[0], down[0], across[0] + down[0]]
+    spread_y = [0, across[1], down[1], across[1] + down[1]]
+    left, top = -min(spread_x) + 0.004, -min(spread_y) + 0.004
+    origin = np.array([left, top])
+    corners = np.array([origin, origin + across, origin + across + down, origin + down])
+    aligned = _aligned(image, corners, (n, m), task)
+    if aligned is not None:
+        corners = aligned
+    corners = corners - np.minimum(corners.min(0), 0)
+    if float(corners.max() - 1) > 0.02:
+        return None
+    quad = tuple((round(float(x), 7), round(float(y), 7)) for x, y in corners)
+    return Grid(quad, (n, m), room_of(corners))  # type: ignore[arg-type]
+
+
+def room_of(corners: NDArray[np.float64]) -> tuple[float, float]:
+    """How far an area goes on to the right and down before the sheet ends, as parts of the area; at most 0.3."""
+    right = (1 - max(corners[1, 0], corners[2, 0])) / max(corners[1, 0] - corners[0, 0], 1e-6)
+    below = (1 - max(corners[2, 1], corners[3, 1])) / max(corners[3, 1] - corners[0, 1], 1e-6)
+    return float(np.clip(right, 0.0, 0.3)), float(np.clip(below, 0.0, 0.3))
+
+
+def _aligned(image: Image, corners: NDArray[np.float64], repeats: tuple[int, int], task: Task) -> NDArray[np.float64] | None:
+    """Corners moved so that what lies along one edge lies along the opposite one."""
+    scale = min(1.0, 2 * SIDE / max(image.width, image.height))
+    w, h = max(32, round(image.width * scale)), max(32, round(image.height * scale))
+    planes = features(image)[..., :3]
+    small = reduce_area(planes, w, h) if scale < 1 else planes
+    small = np.ascontiguousarray(small - blur(small, 0.1 * max(w, h), False))
+    px = corners * (w, h)
+    tl, tr, br, bl = px
+    moved_x = _edge(small, tl, bl, tr - tl, np.hypot(*(tr - tl)) / repeats[0], task)
+    moved_y = _edge(small, tl, tr, bl - tl, np.hypot(*(bl - tl)) / repeats[1], task)
+    if moved_x is None or moved_y is None:
+        return None
+    (x0, x1), (y0, y1) = moved_x, moved_y  # displacements at the two ends of the left, and of the top edge
+    new_tr, new_bl = tl + x0, tl + y0
+    br_by_x = new_bl + (x0 + (x1 - x0))
+    br_by_y = new_tr + (y0 + (y1 - y0))
+    return np.array([tl, new_tr, (br_by_x + br_by_y) / 2, new_bl]) / (w, h)
+
+
+def _edge(
+    planes: Floats, start: NDArray[np.float64], end: NDArray[np.float64], shift: NDArray[np.float64], period: float, task: Task
+) -> tuple[NDArray[np.float64], NDArray[np.float64]] | None:
+    """Displacement, at both ends of an edge, that leads to its repeat near ``shift`` away; a line through the windows."""
+    h, w, _ = planes.shape
+    size = int(np.clip(0.9 * period, 24, 220))
+    reach = max(3, int(0.14 * period))
+    places, moves, weights = [], [], []
+    for t in np.linspace(0.04, 0.96, 9):
+        task.checkpoint()
+        centre = start + t * (end - start) + shift / np.hypot(*shift) * size * 0.3
+        x0, y0 = int(centre[0] - size / 2), int(centre[1] - size / 2)
+        x0, y0 = int(np.clip(x0, 0, w - size)), int(np.clip(y0, 0, h - size))
+        patch = planes[y0 : y0 + size, x0 : x0 + size]
+        u, v = x0 + shift[0], y0 + shift[1]
+        sx, sy = round(u) - reach, round(v) - reach
+        cx0, cy0, cx1, cy1 = max(0, sx), max(0, sy), min(w, sx + size + 2 * reach), min(h, sy + size + 2 * reach)
+        if cx1 - cx0 < size + 2 or cy1 - cy0 < size + 2:
+            continue
+        match = cv2.matchTemplate(
+            np.ascontiguousarray(planes[cy0:cy1, cx0:cx1]), np.ascontiguousarray(patch), cv2.TM_CCOEFF_NORMED
+        )
+        _, value, _, (bx, by) = cv2.minMaxLoc(match)
+        inside = 0 < bx < match.shape[1] - 1 and 0 < by < match.shape[0] - 1
+        if value < 0.25 or not inside:
+            continue
+
+        def vertex(before: float, at: float, after: float) -> float:
+            bend = before - 2 * at + after
+            return 0.0 if bend >= -1e-9 else float(np.clip(0.5 * (before - after) / bend, -0.5, 0.5))
+
+        fx = bx + vertex(match[by, bx - 1], match[by, bx], match[by, bx + 1])
+        fy = by + vertex(match[by - 1, bx], match[by, bx], match[by + 1, bx])
+        places.append(t)
+        moves.append((cx0 + fx - x0, cy0 + fy - y0))
+        weights.append(value**2)
+    if len(places) < 4:
+        return None
+    t, d, q = np.array(places), np.array(moves), np.array(weights)
+    line = np.stack([1 - t, t], 1)
+    keep = np.ones(len(t), bool)
+    for _ in range(4):
+        solved, *_ = np.linalg.lstsq(line[keep] * q[keep, None], d[keep] * q[keep, None], rcond=None)
+        rest = np.hypot(*(d - line @ solved).T)
+        keep = rest <= max(1.0, 2.5 * float(np.median(rest[keep])))
+        if keep.sum() < 4:
+            return None
+    # Told apart from a slip by a whole repeat, and from windows that found nothing
+    if np.hypot(*(solved - shift).T).max() > 0.2 * period:
+        return None
+    return solved[0], solved[1]

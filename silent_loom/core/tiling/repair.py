@@ -1,0 +1,325 @@
+"""Repair by hand: strokes that clone, heal, paint, soften and erase, kept in millimetres on layers."""
+
+from __future__ import annotations
+
+import math
+import threading
+import weakref
+from collections import OrderedDict
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import Field, field_validator
+
+from silent_loom.core.images import Floats, Image, Kind
+from silent_loom.core.parallel import Task, copied, kernel, over_rows
+from silent_loom.core.resample import blur
+from silent_loom.core.tiling.clean import rgb_of
+from silent_loom.core.tiling.join import normals_of, slopes_of
+from silent_loom.core.weave.decision import Decision
+from silent_loom.core.weave.settings import Settings, setting
+from silent_loom.core.weave.step import CarryStep, Sheet
+
+Dab = tuple[float, float, float]
+
+
+class Stroke(Settings):
+    """One stroke of one tool.
+
+    Points are (x, y, pressure): millimetres from the top left of the sheet, beyond its edges where the hand went beyond
+    them, and pressure 0…1.
+    """
+
+    tool: Literal["clone", "heal", "paint", "soften", "erase"] = "clone"
+    points: tuple[Dab, ...] = Field(min_length=1, max_length=20000)
+    radius_mm: float = Field(gt=0, le=1e5)
+    softness: float = Field(0.5, ge=0, le=1, description="0 hard edge, 1 soft from the middle on.")
+    strength: float = Field(1.0, gt=0, le=1)
+    offset_mm: tuple[float, float] = Field((0.0, 0.0), description="Clone, heal: from a place to its source.")
+    source_mm: tuple[float, float] | None = Field(None, description="Clone, heal with a fixed source: every stroke starts here.")
+    colour: str = Field("#808080", description="Paint.")
+    pressure: Literal["none", "size", "strength", "both"] = Field("both", description="What pen pressure steers.")
+
+    @field_validator("colour")
+    @classmethod
+    def _a_colour(cls, value: str) -> str:
+        rgb_of(value)
+        return value
+
+    def offset(self) -> tuple[float, float]:
+        if self.source_mm is None:
+            return self.offset_mm
+        return self.source_mm[0] - self.points[0][0], self.source_mm[1] - self.points[0][1]
+
+
+class Layer(Settings):
+    """Strokes that belong together."""
+
+    name: str = Field("Layer", max_length=60)
+    on: bool = True
+    threads: Literal["base", "all"] = Field("base", description="What is moved: base colour alone, or every map alike.")
+    strokes: tuple[Stroke, ...] = Field((), max_length=5000)
+
+
+class RepairSettings(Settings):
+    layers: tuple[Layer, ...] = setting((), "Strokes, layer over layer; the last one is on top.", shape="strokes")
+
+
+@kernel
+def _cover(points, radii, alphas, hard, out, columns, left, top, step_x, step_y, first, last):  # type: ignore[no-untyped-def]
+    # Highest coverage that any dab or the way between two dabs gives, in some rows; places are mm. A stroke of more rows or
+    # columns than there are lies on itself
+    h, w = out.shape
+    texel = 0.5 * (step_x + step_y)
+    n = points.shape[0]
+    for i in range(max(1, n - 1)):
+        j = min(i + 1, n - 1)
+        ax, ay, bx, by = points[i, 0], points[i, 1], points[j, 0], points[j, 1]
+        r = max(radii[i], radii[j])
+        x0, x1 = int((min(ax, bx) - r - left) / step_x) - 1, int((max(ax, bx) + r - left) / step_x) + 2
+        y0, y1 = int((min(ay, by) - r - top) / step_y) - 1, int((max(ay, by) + r - top) / step_y) + 2
+        length = math.sqrt((bx - ax) * (bx - ax) + (by - ay) * (by - ay))
+        # The hull of two discs: from a place beside the way, the nearest point of its outline belongs to a disc further on,
+        # by as much as the discs shrink; where one holds the other there is no way between them
+        shrink = (radii[i] - radii[j]) / length if length > 0 else 0.0
+        lean = shrink / math.sqrt(1.0 - shrink * shrink) if abs(shrink) < 1.0 else 0.0
+        for y in range(max(first, y0), min(last, y1)):
+            py = top + (y + 0.5) * step_y
+            for x in range(max(0, x0), min(columns, x1)):
+                px = left + (x + 0.5) * step_x
+                if length == 0.0 or shrink >= 1.0:
+                    t = 0.0
+                elif shrink <= -1.0:
+                    t = 1.0
+                else:
+                    along = ((px - ax) * (bx - ax) + (py - ay) * (by - ay)) / length
+                    aside = abs((px - ax) * (by - ay) - (py - ay) * (bx - ax)) / length
+                    t = min(max((along - aside * lean) / length, 0.0), 1.0)
+                dx, dy = px - ax - t * (bx - ax), py - ay - t * (by - ay)
+                reach = radii[i] + t * (radii[j] - radii[i])
+                d = math.sqrt(dx * dx + dy * dy)
+                # A straight ramp over one texel is the share of it that a hard edge covers; the softer, the rounder.
+                # Half covered at the same place at every size
+                soft = max((1.0 - hard) * reach, texel)
+                q = 0.5 + (reach - 0.5 * (1.0 - hard) * reach - d) / soft
+                q = min(max(q, 0.0), 1.0)
+                q += (1.0 - texel / soft) * (q * q * (3 - 2 * q) - q)
+                q *= alphas[i] + t * (alphas[j] - alphas[i])
+                if q > out[y % h, x % w]:
+                    out[y % h, x % w] = q
+
+
+class Box:
+    """A part of a sheet that a stroke reaches: rows and columns, beyond the edges where it wraps, each once at most."""
+
+    def __init__(self, stroke: Stroke, width: int, height: int, pitch: tuple[float, float], wraps: bool) -> None:
+        p = np.array([(x, y) for x, y, _ in stroke.points])
+        r = stroke.radius_mm
+        low, high = (p.min(0) - r) / pitch, (p.max(0) + r) / pitch
+        self.x0, self.y0 = int(np.floor(low[0])) - 1, int(np.floor(low[1])) - 1
+        self.x1, self.y1 = int(np.ceil(high[0])) + 1, int(np.ceil(high[1])) + 1
+        if not wraps:
+            self.x0, self.y0 = max(0, self.x0), max(0, self.y0)
+            self.x1, self.y1 = min(width, self.x1), min(height, self.y1)
+        self.rows = np.arange(self.y0, min(self.y1, self.y0 + height))
+        self.columns = np.arange(self.x0, min(self.x1, self.x0 + width))
+        self.size = width, height
+        self.wraps = wraps
+
+    @property
+    def empty(self) -> bool:
+        return self.x1 <= self.x0 or self.y1 <= self.y0
+
+    def inside(self, rows: NDArray[np.int64], columns: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """Places on the sheet: wrapped, or held at the edges."""
+        w, h = self.size
+        if self.wraps:
+            return rows % h, columns % w
+        return np.clip(rows, 0, h - 1), np.clip(columns, 0, w - 1)
+
+    def take(self, pixels: Floats, dx: int = 0, dy: int = 0) -> Floats:
+        """The part, or what lies some texels away; wrapped, or held at the edges."""
+        return pixels[np.ix_(*self.inside(self.rows + dy, self.columns + dx))]
+
+
+def coverage(stroke: Stroke, box: Box, pitch: tuple[float, float]) -> Floats:
+    """How much of a stroke every texel of its box gets, 0…1, shape (h, w)."""
+    p = np.array(stroke.points, np.float64)
+    force = np.clip(p[:, 2], 0, 1)
+    by_size, by_strength = stroke.pressure in ("size", "both"), stroke.pressure in ("strength", "both")
+    radii = stroke.radius_mm * (np.maximum(force, 0.05) if by_size else np.ones(len(p)))
+    alphas = (force if by_strength else np.ones(len(p))).astype(np.float64)
+    out = np.zeros((len(box.rows), len(box.columns)), np.float32)
+    rows, columns = box.y1 - box.y0, box.x1 - box.x0
+    ends = np.ascontiguousarray(p[:, :2]), radii, alphas, 1.0 - stroke.softness, out, columns
+    place = box.x0 * pitch[0], box.y0 * pitch[1], *pitch
+    if rows > len(out):
+        _cover(*ends, *place, 0, rows)  # rows that lie on one another are no bands
+    else:
+        over_rows(rows, lambda first, last: _cover(*ends, *place, first, last))
+    return out * np.float32(stroke.strength)
+
+
+def _parts(box: Box) -> Iterator[tuple[slice, slice, slice, slice]]:
+    """A box that goes beyond the edges, as pieces that lie on the sheet: (rows, columns) of the sheet and of the box."""
+    w, h = box.size
+
+    def runs(first: int, last: int, n: int) -> Iterator[tuple[int, int, int]]:
+        at = first
+        while at < last:
+            on = at % n
+            length = min(n - on, last - at)
+            yield on, at - first, length
+            at += length
+
+    for y, by, ny in runs(box.y0, box.y0 + len(box.rows), h):
+        for x, bx, nx in runs(box.x0, box.x0 + len(box.columns), w):
+            yield slice(y, y + ny), slice(x, x + nx), slice(by, by + ny), slice(bx, bx + nx)
+
+
+def _healed(there: Floats, here: Floats, cover: Floats, sigma: float) -> Floats:
+    """The detail of one place in the tone of another: what differs around the stroke is gone on with over it."""
+    outside = (cover < 0.02).astype(np.float32)
+    gap = here - there
+    if outside.sum() < 8:
+        return there + gap.mean((0, 1))
+    out, done = np.zeros_like(gap), np.zeros(outside.shape, np.float32)
+    for s in (0.15 * sigma, 0.4 * sigma, 1.0 * sigma, 3.0 * sigma):
+        s = max(s, 0.7)
+        weight = blur(outside, s, False)
+        value = blur(np.ascontiguousarray(gap * outside[..., None]), s, False) / np.maximum(weight, 1e-5)[..., None]
+        share = np.clip(weight * 4, 0, 1) * (1 - done)
+        out += share[..., None] * value
+        done += share
+    return (there + out).astype(np.float32)
+
+
+class Repair(CarryStep[RepairSettings]):
+    """Applies strokes one after another, each on what the ones before it left.
+
+    Notes
+    -----
+    Coverage is the highest that any dab along a stroke gives, so that slow hands paint no darker than quick ones. Healing
+    keeps the detail of the source and the tone of its goal (a membrane; Pérez, Gangnet & Blake 2003; Georgiev 2005). All
+    lengths are millimetres of the sheet: a stroke looks the same at every size, and is laid again on whatever comes in.
+    """
+
+    name = "repair"
+    title = "Repair"
+    sentence = "Clone, heal, paint, soften by hand; every stroke is kept and can be taken back."
+    Settings = RepairSettings
+
+    def words(self, s: RepairSettings) -> str:
+        count = sum(len(layer.strokes) for layer in s.layers if layer.on)
+        return f"{count} stroke{'s' if count != 1 else ''}"
+
+    def idle(self, s: RepairSettings) -> bool:
+        return not any(layer.on and layer.strokes for layer in s.layers)
+
+    def carry(self, s: RepairSettings, image: Image, decision: Decision, sheet: Sheet, task: Task) -> Image:
+        mine = [
+            stroke
+            for layer in s.layers
+            if layer.on and (layer.threads == "all" or image.kind is Kind.COLOUR)
+            for stroke in layer.strokes
+            if stroke.tool != "paint" or image.kind is Kind.COLOUR
+        ]
+        if not mine:
+            return image
+        original = slopes_of(image.pixels, task) if image.kind is Kind.NORMAL else image.pixels
+        pixels, done = _laid.begun(image, mine, sheet.pitch)
+        if pixels is None:
+            pixels = copied(original)
+        for stroke in mine[done:]:
+            task.checkpoint()
+            _apply(stroke, pixels, original, image, sheet.pitch)
+        if image.kind is Kind.NORMAL:
+            return image.with_pixels(normals_of(pixels, task))
+        _laid.keep(image, mine, sheet.pitch, pixels)
+        return image.with_pixels(pixels)
+
+
+@dataclass(frozen=True)
+class _Record:
+    source: weakref.ref[Floats]
+    strokes: list[Stroke]
+    pitch: tuple[float, float]
+    made: weakref.ref[Floats]
+
+
+class _Laid:
+    """What strokes made of a picture, for as long as somebody else keeps it: the next stroke is laid on that.
+
+    The result is the same to the last bit, since strokes are laid one after another. Normals, which are turned into slopes
+    and back, always begin anew.
+    """
+
+    def __init__(self, most: int = 16) -> None:
+        self._known: OrderedDict[int, _Record] = OrderedDict()
+        self._lock = threading.Lock()
+        self._most = most
+
+    def begun(self, image: Image, strokes: list[Stroke], pitch: tuple[float, float]) -> tuple[Floats | None, int]:
+        """A copy of what the first strokes made, and how many they are; or None and 0."""
+        with self._lock:
+            known = self._known.get(id(image.pixels))
+        if known is None or known.source() is not image.pixels or known.pitch != pitch:
+            return None, 0
+        made = known.made()
+        if made is None or strokes[: len(known.strokes)] != known.strokes:
+            return None, 0
+        return copied(made), len(known.strokes)
+
+    def keep(self, image: Image, strokes: list[Stroke], pitch: tuple[float, float], made: Floats) -> None:
+        with self._lock:
+            self._known[id(image.pixels)] = _Record(weakref.ref(image.pixels), strokes, pitch, weakref.ref(made))
+            self._known.move_to_end(id(image.pixels))
+            while len(self._known) > self._most:
+                self._known.popitem(last=False)
+
+
+_laid = _Laid()
+
+
+def _apply(stroke: Stroke, pixels: Floats, original: Floats, image: Image, pitch: tuple[float, float]) -> None:
+    h, w = pixels.shape[:2]
+    box = Box(stroke, w, h, pitch, image.wraps)
+    if box.empty:
+        return
+    cover = coverage(stroke, box, pitch)
+    if not cover.any():
+        return
+    ox, oy = stroke.offset()
+    dx, dy = round(ox / pitch[0]), round(oy / pitch[1])
+    if stroke.tool in ("clone", "paint", "erase"):
+        # Texel for texel, and a stroke covers few of its box
+        at_y, at_x = np.nonzero(cover)
+        t = cover[at_y, at_x][:, None]
+        rows, columns = box.rows[at_y], box.columns[at_x]
+        place = box.inside(rows, columns)
+        if stroke.tool == "clone":
+            wanted = pixels[box.inside(rows + dy, columns + dx)]
+        else:
+            wanted = original[place] if stroke.tool == "erase" else np.broadcast_to(rgb_of(stroke.colour), (len(t), 3))
+        pixels[place] = _mixed(pixels[place], wanted, t, image.kind)
+        return
+    here = box.take(pixels)
+    if stroke.tool == "heal":
+        wanted = box.take(pixels, dx, dy)
+        if image.kind is not Kind.ID:
+            wanted = _healed(wanted, here, cover, stroke.radius_mm / pitch[0])
+    elif image.kind is Kind.ID:
+        return
+    else:
+        wanted = blur(np.ascontiguousarray(here), max(0.5, 0.12 * stroke.radius_mm / pitch[0]), False)
+    made = _mixed(here, wanted, cover[..., None], image.kind)
+    for rows_of, columns_of, box_rows, box_columns in _parts(box):
+        pixels[rows_of, columns_of] = made[box_rows, box_columns]
+
+
+def _mixed(here: Floats, wanted: NDArray[Any], t: NDArray[Any], kind: Kind) -> NDArray[Any]:
+    """What is there and what is wanted, by how much is covered; labels whole."""
+    return np.where(t >= 0.5, wanted, here) if kind is Kind.ID else here + t * (wanted - here)

@@ -1,0 +1,129 @@
+"""Which way of making edges meet suits a sheet, by trying those that may."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, cast
+
+import numpy as np
+
+from silent_loom.core.images import Image, Kind
+from silent_loom.core.parallel import IDLE, Task
+from silent_loom.core.resample import blur, resize
+from silent_loom.core.tiling.features import features
+from silent_loom.core.tiling.lattice import find_lattice, fit_grid
+from silent_loom.core.tiling.seam_meter import seams
+from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins
+from silent_loom.core.weave.step import Geometry, Sheet, Sources
+
+SIZE = 512
+"""Texels along the longer side of the finished sheet at which methods are tried."""
+GOOD = 0.95
+
+
+@dataclass(frozen=True)
+class Suggestion:
+    """A method, its settings, and why.
+
+    Attributes
+    ----------
+    settings : dict
+        For the seamless step.
+    why : str
+        A sentence for the artist.
+    figures : dict
+        Seam figure (the worse direction) that each method tried has reached.
+    """
+
+    settings: dict[str, Any]
+    why: str
+    figures: dict[str, float] = field(default_factory=dict)
+
+
+def smoothness(image: Image) -> float:
+    """Part of the variance of a sheet that is broader than a fiftieth of it, 0…1."""
+    planes = features(image)
+    broad = blur(planes, 0.02 * max(image.width, image.height), False)
+    whole = float(np.var(planes, (0, 1)).sum())
+    return float(np.var(broad, (0, 1)).sum()) / max(whole, 1e-9)
+
+
+def tried(
+    image: Image, settings: SeamlessSettings, task: Task = IDLE, inputs: Mapping[str, Image] | None = None
+) -> tuple[Image, float]:
+    """A sheet made seamless at a small size, and the seam figure of it."""
+    before = Geometry(image.size_mm)
+    after = SEAMLESS.geometry(settings, before, cast(Sources, None))
+    texels = after.at_longer_side(SIZE)
+    w, h = SEAMLESS.demand(settings, before, after, (float(texels[0]), float(texels[1])))
+    small = resize(image, round(w), round(h), task)
+    decision = SEAMLESS.decide(settings, {"base": small} if inputs is None else inputs, before, task)
+    made = SEAMLESS.carry(
+        settings, small, decision, Sheet(before, after, (float(texels[0]), float(texels[1])), cast(Sources, None)), task
+    )
+    known = joins(settings, decision, made.width, made.height)
+    laid = SEAMLESS.open_sheet(settings, small, made.width, made.height, task)
+    x, y = seams(made, known, open_sheet=laid, search=False, task=task)
+    return made, max(x.figure, y.figure)
+
+
+def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task = IDLE) -> Suggestion:
+    """Suggest a method for a sheet.
+
+    Parameters
+    ----------
+    image : Image
+        What comes into the seamless step: its guide thread, usually base colour.
+    overlap : tuple of float
+        Parts of the sheet that may be consumed.
+
+    Notes
+    -----
+    A regular motif asks for whole repeats. Otherwise cut, gradient and fade are tried at 512 texels in the order that
+    suits the content, and the first whose joins cannot be told apart from the surface is taken; if none is that good, the
+    best, with a wider overlap tried as well.
+    """
+    task.report(0.0, "looking for a motif")
+    base = {"overlap_x": overlap[0], "overlap_y": overlap[1]}
+    figures: dict[str, float] = {}
+    lattice = find_lattice(image, task) if image.kind is not Kind.ID else None
+    grid = fit_grid(image, lattice, task) if lattice else None
+    options: list[tuple[float, dict[str, Any]]] = []
+    if lattice and grid:
+        n, m = grid.repeats
+        settings = {"method": "motif", "grid": grid.quad, "grid_x": n, "grid_y": m, "overlap_x": 0.3, "overlap_y": 0.3}
+        _, figure = tried(image, SeamlessSettings(**settings), task)
+        figures["motif"] = round(figure, 3)
+        if figure <= GOOD or lattice.regular > 0.4:
+            mm = image.size_mm
+            why = (
+                f"A motif repeats every {lattice.across[0] * mm[0]:.4g} × {lattice.down[1] * mm[1]:.4g} mm: "
+                f"{n} × {m} whole repeats are kept."
+            )
+            return Suggestion(settings, why, figures)
+        options.append((figure, settings))
+    smooth = smoothness(image)
+    order = ["gradient", "cut", "cut, wide", "fade"] if smooth > 0.85 else ["cut", "gradient", "cut, wide", "fade"]
+    for i, name in enumerate(order):
+        task.report(0.2 + 0.2 * i, f"trying {name}")
+        wide = 1.8 if name.endswith("wide") else 1.0
+        settings = {"method": name.split(",")[0], **{k: min(0.45, wide * v) for k, v in base.items()}}
+        _, figure = tried(image, SeamlessSettings(**settings), task)
+        figures[name] = round(figure, 3)
+        # A fade shows through what it fades: it has to be clearly better than a cut to be taken on anything but grain
+        options.append((figure + (0.35 if name == "fade" else 0.0), settings))
+        if figure <= GOOD and name != "fade":
+            break
+    _, settings = min(options, key=lambda o: o[0])
+    return Suggestion(settings, _why(str(settings["method"]), smooth, min(figures.values())), figures)
+
+
+def _why(method: str, smooth: float, figure: float) -> str:
+    reason = {
+        "cut": "The surface has edges: a cut between them hides best",
+        "gradient": f"The surface is smooth ({100 * smooth:.0f} % of what varies is broad): the difference is spread out",
+        "fade": "The surface is an even grain: a fade that keeps contrast hides best",
+        "motif": "A motif repeats: whole repeats are kept",
+    }[method]
+    return f"{reason}; the join reaches {figure:.2f} (up to 1 it cannot be told)."
