@@ -6,13 +6,14 @@ import os
 import secrets
 import threading
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import BinaryIO
 
 from sqlalchemy import func, select
-from sqlalchemy.orm import Session
+from sqlalchemy.dialects.sqlite import insert
+from sqlalchemy.orm import Session, defer
 
 from silent_loom.core.errors import LoomError
 from silent_loom.core.files import Limits, Picture, read
@@ -23,6 +24,7 @@ from silent_loom.core.weave.step import SourceInfo, info_of
 from silent_loom.store import tables as t
 from silent_loom.store.blobs import Blobs
 from silent_loom.store.database import open_database
+from silent_loom.store.pieces import packed, unpacked
 
 
 class Conflict(LoomError):
@@ -47,6 +49,28 @@ class Missing(LoomError):
     """No such material, entry or delivery."""
 
 
+SALE = ("unknown", "yes", "no")
+
+
+@dataclass(frozen=True)
+class Origin:
+    """Where a material came from.
+
+    Attributes
+    ----------
+    licence : str
+        SPDX identifier, or own words.
+    sale : str
+        May what is made from it be sold: 'unknown', 'yes' or 'no'.
+    """
+
+    author: str = ""
+    origin: str = ""
+    licence: str = ""
+    sale: str = "unknown"
+    note: str = ""
+
+
 @dataclass(frozen=True)
 class State:
     """A material as it stands.
@@ -68,6 +92,7 @@ class State:
     created_at: datetime
     updated_at: datetime
     deleted_at: datetime | None
+    origin: Origin
 
 
 @dataclass(frozen=True)
@@ -156,13 +181,13 @@ class Store:
 
     # --- materials ------------------------------------------------------------------------------------------
 
-    def create(self, name: str, weave: Weave, label: str = "Begun") -> State:
+    def create(self, name: str, weave: Weave, label: str = "Begun", origin: Origin | None = None) -> State:
         """A new material."""
         ident = secrets.token_hex(6)
         with self._writing, self._writes.begin() as session:
-            session.add(t.Material(id=ident, name=_name(name), head_id=0))
+            session.add(t.Material(id=ident, name=_name(name), head_id=0, **asdict(origin or Origin())))
             session.flush()
-            entry = t.Entry(material_id=ident, label=label, weave=weave.model_dump_json())
+            entry = t.Entry(material_id=ident, label=label, weave=self._kept(session, weave))
             session.add(entry)
             session.flush()
             self._material(session, ident).head_id = entry.id
@@ -201,7 +226,7 @@ class Store:
                 material_id=ident,
                 parent_id=base,
                 label=label[:300],
-                weave=weave.model_dump_json(),
+                weave=self._kept(session, weave),
                 aside=material.head_id != base,
             )
             session.add(entry)
@@ -248,7 +273,8 @@ class Store:
         """Every state there ever was, oldest first."""
         with self._sessions() as session:
             head = self._material(session, ident).head_id
-            rows = {e.id: e for e in session.scalars(select(t.Entry).where(t.Entry.material_id == ident).order_by(t.Entry.id))}
+            entries = select(t.Entry).options(defer(t.Entry.weave)).where(t.Entry.material_id == ident).order_by(t.Entry.id)
+            rows = {e.id: e for e in session.scalars(entries)}
         line, at = set(), rows.get(head)
         while at is not None:
             line.add(at.id)
@@ -258,7 +284,7 @@ class Store:
     def weave_at(self, ident: str, entry_id: int) -> Weave:
         """The weave of any state."""
         with self._sessions() as session:
-            return Weave.model_validate_json(self._entry(session, ident, entry_id).weave)
+            return self._weave(session, self._entry(session, ident, entry_id))
 
     def rename(self, ident: str, name: str) -> State:
         with self._writing, self._writes.begin() as session:
@@ -269,7 +295,24 @@ class Store:
     def duplicate(self, ident: str) -> State:
         """A copy of the present state, with a history of its own."""
         state = self.get(ident)
-        return self.create(f"{state.name} copy", state.weave, f"Copied from {state.name}")
+        return self.create(f"{state.name} copy", state.weave, f"Copied from {state.name}", state.origin)
+
+    def set_origin(self, ident: str, origin: Origin) -> State:
+        """Say where a material came from.
+
+        Raises
+        ------
+        LoomError
+            ``sale`` is none of its words.
+        """
+        if origin.sale not in SALE:
+            raise LoomError("this is not an answer", f"sale: {origin.sale}", f"Choose {', '.join(SALE)}.")
+        with self._writing, self._writes.begin() as session:
+            material = self._material(session, ident)
+            material.author, material.origin = origin.author.strip()[:200], origin.origin.strip()[:500]
+            material.licence, material.sale = origin.licence.strip()[:200], origin.sale
+            material.note = origin.note.strip()[:5000]
+            return self._state(session, ident)
 
     def put_in_bin(self, ident: str) -> State:
         """Out of sight, and nothing lost."""
@@ -341,6 +384,24 @@ class Store:
             raise Missing("there is no such state in its history", str(entry_id), "Load the material again.")
         return found
 
+    def _kept(self, session: Session, weave: Weave) -> str:
+        """The text of a weave, its long pieces put beside it."""
+        text, pieces = packed(weave)
+        for digest, body in pieces.items():
+            session.execute(insert(t.Piece).values(digest=digest, body=body).on_conflict_do_nothing())
+        return text
+
+    def _weave(self, session: Session, entry: t.Entry) -> Weave:
+        def fetch(wanted: set[str]) -> dict[str, str]:
+            found: dict[str, str] = {}
+            names = sorted(wanted)
+            for k in range(0, len(names), 500):
+                some = names[k : k + 500]
+                found.update({p.digest: p.body for p in session.scalars(select(t.Piece).where(t.Piece.digest.in_(some)))})
+            return found
+
+        return unpacked(entry.weave, fetch)
+
     def _state(self, session: Session, ident: str) -> State:
         m = self._material(session, ident)
         e = self._entry(session, ident, m.head_id)
@@ -348,7 +409,7 @@ class Store:
             id=m.id,
             name=m.name,
             head=e.id,
-            weave=Weave.model_validate_json(e.weave),
+            weave=self._weave(session, e),
             label=e.label,
             parent=e.parent_id,
             can_undo=e.parent_id is not None,
@@ -356,6 +417,7 @@ class Store:
             created_at=m.created_at,
             updated_at=m.updated_at,
             deleted_at=m.deleted_at,
+            origin=Origin(m.author, m.origin, m.licence, m.sale, m.note),
         )
 
     def count(self) -> int:
@@ -401,6 +463,7 @@ class StoredDecisions:
     def __init__(self, store: Store) -> None:
         self._store = store
         self._near: dict[str, Decision] = {}
+        self._unwritten: set[str] = set()
         self._passing = threading.local()
 
     def get(self, key: str) -> Decision | None:
@@ -409,13 +472,22 @@ class StoredDecisions:
             found = self._store.get_decision(key)
             if found is not None:
                 self._near[key] = found
+        elif key in self._unwritten and not getattr(self._passing, "on", False):
+            # What was tried has become the state: its decision is worth keeping now
+            self._unwritten.discard(key)
+            self._store.put_decision(key, found)
         return found
 
     def put(self, key: str, decision: Decision) -> None:
         self._near[key] = decision
         if len(self._near) > 512:
-            self._near.pop(next(iter(self._near)))
-        if not getattr(self._passing, "on", False):
+            oldest = next(iter(self._near))
+            self._near.pop(oldest)
+            self._unwritten.discard(oldest)
+        if getattr(self._passing, "on", False):
+            self._unwritten.add(key)
+        else:
+            self._unwritten.discard(key)
             self._store.put_decision(key, decision)
 
     def passing(self, on: bool) -> None:

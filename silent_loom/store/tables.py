@@ -26,6 +26,11 @@ class Material(Base):
     updated_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
     deleted_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True), default=None)
     head_id: Mapped[int] = mapped_column(Integer, default=0)
+    author: Mapped[str] = mapped_column(String(200), default="")
+    origin: Mapped[str] = mapped_column(String(500), default="")
+    licence: Mapped[str] = mapped_column(String(200), default="")
+    sale: Mapped[str] = mapped_column(String(10), default="unknown")
+    note: Mapped[str] = mapped_column(Text, default="")
 
 
 class Entry(Base):
@@ -43,6 +48,14 @@ class Entry(Base):
     aside: Mapped[bool] = mapped_column(Boolean, default=False)
     """Kept beside the line because another window had gone on from the same state."""
     __table_args__ = (Index("entries_by_material", "material_id", "id"),)
+
+
+class Piece(Base):
+    """A long part of weaves, as a stroke is, kept once for all states that hold it (see `pieces`)."""
+
+    __tablename__ = "pieces"
+    digest: Mapped[str] = mapped_column(String(64), primary_key=True)
+    body: Mapped[str] = mapped_column(Text)
 
 
 class Blob(Base):
