@@ -13,28 +13,37 @@ import zipfile
 from collections import OrderedDict
 from collections.abc import Callable
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any, TypeVar
 
 import numpy as np
+from numpy.typing import NDArray
 
+from silent_loom.core.changes import SIDE, changed_blocks
 from silent_loom.core.delivery.files import deliver_as_made, needed
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.profile import profile
-from silent_loom.core.derive import depth_of, measure
-from silent_loom.core.display import histogram, rgba, shown
+from silent_loom.core.derive import depth_of, measure, seam_lines, with_suggestion
+from silent_loom.core.display import histogram, rgba, rgba_blocks, shown
 from silent_loom.core.errors import Cancelled, WeaveError
 from silent_loom.core.files.place import drop, place
-from silent_loom.core.files.write import is_constant, png_bytes, quantise
-from silent_loom.core.images import Image, Kind
+from silent_loom.core.files.png import png_bytes
+from silent_loom.core.files.write import is_constant, quantise
+from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.parallel import Lane, Task
+from silent_loom.core.photo.report import Report, report
+from silent_loom.core.photo.whole_repeats import WholeRepeats, whole_repeats
 from silent_loom.core.picture import lit
-from silent_loom.core.tiling.repetition_meter import repetition
+from silent_loom.core.resample import enlarge
+from silent_loom.core.tiling.breakup import BreakUp, BreakUpSettings, chart, outlines
+from silent_loom.core.tiling.repetition_meter import copies, repetition, spots
+from silent_loom.core.tiling.seam_meter import heat, seams
 from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.cache import Cache
 from silent_loom.core.weave.evaluate import Evaluator, Plan
 from silent_loom.core.weave.model import Weave
+from silent_loom.core.weave.step import Sheet
 from silent_loom.store.store import Store, StoredDecisions
 from silent_loom.work.jobs import Job, Jobs
 
@@ -53,6 +62,20 @@ class Draft:
 
     def on(self, weave: Weave) -> Weave:
         return weave.with_settings(self.step_id, self.settings)
+
+
+@dataclass(frozen=True)
+class MapFacts:
+    """What a screen needs to know of a map's bytes."""
+
+    width: int
+    height: int
+    size_mm: tuple[float, float]
+    wraps: bool
+    key: str
+    """Equal for equal pictures."""
+    blocks: NDArray[np.bool_] | None = None
+    """The blocks that are answered, when it is not the whole picture."""
 
 
 class Workbench:
@@ -78,6 +101,7 @@ class Workbench:
         self._views: dict[str, tuple[int, Task]] = {}
         self._views_lock = threading.Lock()
         self._figures: OrderedDict[str, dict[str, Any]] = OrderedDict()
+        self._reports: OrderedDict[str, Report] = OrderedDict()
 
     def close(self) -> None:
         self.jobs.close()
@@ -132,22 +156,35 @@ class Workbench:
         if draft is None or size > 512:
             return self.evaluator
         at = weave.index(draft.step_id)
-        below = any(
-            e.on and registry.step(e.step).geometric and registry.step(e.step).decision_scale > 0 for e in weave.steps[at:]
-        )
+        cuts = (registry.step(e.step) for e in weave.steps[at:] if e.on)
+        below = any(step.geometric and step.decides and step.decision_scale > 0 for step in cuts)
         return self.quick if below else self.evaluator
 
     # --- maps -------------------------------------------------------------------------------------------------
 
     def map_rgba(
-        self, ident: str, thread: str, size: int, *, below: str | None = None, **how: Any
-    ) -> tuple[bytes, dict[str, Any]]:
-        """A map as RGBA bytes, row by row, and its facts."""
+        self, ident: str, thread: str, size: int, *, below: str | None = None, have: str = "", **how: Any
+    ) -> tuple[bytes, MapFacts]:
+        """A map as RGBA bytes, row by row, and its facts.
 
-        def work(weave: Weave, task: Task) -> tuple[bytes, dict[str, Any]]:
-            image = self._for(weave, how.get("draft"), size).ask(weave, thread, size, task, below=below)
-            facts = {"width": image.width, "height": image.height, "size_mm": image.size_mm, "wraps": image.wraps}
-            return rgba(image, thread, depth_of(weave), task).tobytes(), facts
+        Of a picture that a view has already, given by the key in its facts, only what changed is answered: nothing, or the
+        blocks that differ, as long as the older picture is kept and most of it is the same.
+        """
+
+        def work(weave: Weave, task: Task) -> tuple[bytes, MapFacts]:
+            evaluator, depth = self._for(weave, how.get("draft"), size), depth_of(weave)
+            key = evaluator.key(weave, thread, size, below=below)
+            look = f"{key}.{depth:g}" if thread == "height" else key
+            image = evaluator.ask(weave, thread, size, task, below=below)
+            facts = MapFacts(image.width, image.height, image.size_mm, image.wraps, look)
+            if have == look:
+                return b"", replace(facts, blocks=np.zeros((0, 0), np.bool_))
+            had, _, depth_then = have.partition(".")
+            older = evaluator.cache.get(had) if depth_then == look.partition(".")[2] else None
+            blocks = changed_blocks(older, image, task=task) if older is not None else None
+            if blocks is None or blocks.mean() > 0.5:
+                return rgba(image, thread, depth, task).tobytes(), facts
+            return rgba_blocks(image, thread, depth, blocks, SIDE), replace(facts, blocks=blocks)
 
         return self.answer(ident, work, **how)
 
@@ -221,6 +258,129 @@ class Workbench:
             except WeaveError:
                 return []
             return histogram(image, thread, depth_of(weave))
+
+        return self.answer(ident, work, **how)
+
+    # --- what is wrong, and what mends it -----------------------------------------------------------------------
+
+    def photo_report(self, ident: str, **how: Any) -> Report:
+        """What is right and wrong with the photo of a material; kept by its file and width."""
+
+        def work(weave: Weave, task: Task) -> Report:
+            row = next((r for r in self.evaluator.plan(weave).rows if r.step.name == "photo"), None)
+            if row is None or row.error is not None:
+                raise WeaveError("this material has no photo", "photo report", "Begin one from a photo.")
+            key = f"{row.settings.source}:{row.before.size_mm}:{row.settings.width_mm}"  # type: ignore[attr-defined]
+            known = self._reports.get(key)
+            if known is None:
+                picture = self.store.sources.picture(row.settings.source)  # type: ignore[attr-defined]
+                known = report(picture, row.settings.width_mm, task)  # type: ignore[attr-defined]
+                self._reports[key] = known
+                while len(self._reports) > 16:
+                    self._reports.popitem(last=False)
+            return known
+
+        return self.answer(ident, work, **how)
+
+    def light_picture(self, ident: str, step_id: str | None, **how: Any) -> bytes:
+        """The illumination of a photo, or the one that an Even light row takes out, as a grey PNG; middle grey is even."""
+        if step_id is None:
+            light = self.photo_report(ident, **how).light
+        else:
+
+            def work(weave: Weave, task: Task) -> Floats:
+                arrays = self.evaluator.decision(weave, step_id, task).arrays
+                if "log_light" not in arrays:
+                    raise WeaveError("this row takes no light out", step_id, "Switch it on.")
+                return np.exp(arrays["log_light"])
+
+            light = self.answer(ident, work, **how)
+        big = enlarge(np.ascontiguousarray(light, np.float32), light.shape[1] * 4, light.shape[0] * 4, False)
+        codes = np.clip(np.rint(128 * np.log2(np.maximum(big, 1e-3)) / 2 + 128), 0, 255).astype(np.uint8)
+        return png_bytes(codes[..., None], colour=False, fast=True)
+
+    def suggestion(self, ident: str, method: str, **how: Any) -> tuple[str, dict[str, Any], str]:
+        """Row, settings and reason for the seamless step of a material: by what suits, or the motif's grid."""
+
+        def work(weave: Weave, task: Task) -> tuple[str, dict[str, Any], str]:
+            told, why = with_suggestion(self.evaluator, weave, method, task)
+            entry = told.first("seamless")
+            assert entry is not None
+            return entry.id, entry.settings, why
+
+        return self.answer(ident, work, **how)
+
+    def whole_repeats(self, ident: str, **how: Any) -> WholeRepeats:
+        """A material's weave with its photo cropped to whole repeats."""
+        return self.answer(ident, lambda weave, task: whole_repeats(self.evaluator, weave, task), **how)
+
+    def seam_heat(self, ident: str, size: int, **how: Any) -> bytes:
+        """Where joins still show, as a PNG with alpha: nothing up to a figure of 0.6, then yellow to red."""
+
+        def work(weave: Weave, task: Task) -> bytes:
+            finished = self.evaluator.ask(weave, "base", size, task)
+            known, laid = seam_lines(self.evaluator, weave, finished, size, task)
+            found = seams(replace(finished, wraps=True), known, open_sheet=laid, search=False, task=task)
+            figure = heat(finished, found, known)
+            level = np.clip((figure - 0.6) / 1.4, 0, 1)
+            out = np.zeros((*figure.shape, 4), np.uint8)
+            out[..., 0] = 235
+            out[..., 1] = (200 * (1 - level)).astype(np.uint8)
+            out[..., 2] = 40
+            out[..., 3] = np.where(figure > 0, 60 + 180 * level, 0).astype(np.uint8)
+            return png_bytes(out, colour=True, fast=True)
+
+        return self.answer(ident, work, **how)
+
+    def spots(self, ident: str, **how: Any) -> dict[str, Any]:
+        """Patches that repetition will show, and the figures of repetition."""
+
+        def work(weave: Weave, task: Task) -> dict[str, Any]:
+            finished = self.evaluator.ask(weave, "base", 512, task)
+            found = spots(finished)
+            return {
+                "repetition": round(repetition(finished), 3),
+                "copied": round(copies(finished), 3),
+                "spots": [asdict(s) for s in found],
+            }
+
+        return self.answer(ident, work, **how)
+
+    def cells(self, ident: str, step_id: str, what: str, size: int, **how: Any) -> bytes:
+        """The cells of a break-up row by themselves, or a test chart repeated ('before') or through them, as a PNG."""
+
+        def work(weave: Weave, task: Task) -> bytes:
+            row = next((r for r in self.evaluator.plan(weave).rows if r.entry.id == step_id), None)
+            if row is None or not isinstance(row.settings, BreakUpSettings):
+                raise WeaveError("this row has no cells", step_id, "Choose a break-up row.")
+            if row.error is not None:
+                raise row.error
+            w, h = row.after.at_longer_side(size)
+            if what == "cells":
+                image = outlines(row.settings, row.before.size_mm, w, h, task)
+            else:
+                tile = chart(
+                    max(64, round(w / row.settings.repeat_x)), max(64, round(h / row.settings.repeat_y)), row.before.size_mm
+                )
+                sheet = Sheet(row.before, row.after, (float(w), float(h)), self.store.sources)
+                if what == "before":
+                    tiled = np.tile(tile.pixels, (row.settings.repeat_y, row.settings.repeat_x, 1))
+                    codes, _ = quantise(tiled, "8", colour=True, task=task)
+                    return png_bytes(codes, colour=True, fast=True)
+                image = BreakUp().carry(row.settings, tile, self.evaluator.decision(weave, step_id, task), sheet, task)
+            codes, _ = quantise(image.pixels, "8", colour=True, task=task)
+            return png_bytes(codes, colour=True, fast=True)
+
+        return self.answer(ident, work, **how)
+
+    def pick(self, ident: str, step_id: str, u: float, v: float, **how: Any) -> list[float]:
+        """Linear light around a place of what comes into a row: mean of nine texels at 1024."""
+
+        def work(weave: Weave, task: Task) -> list[float]:
+            image = self.evaluator.coming_in(weave, step_id, "base", 1024, task)
+            x, y = int(u * image.width) % image.width, int(v * image.height) % image.height
+            part = image.pixels[max(0, y - 1) : y + 2, max(0, x - 1) : x + 2]
+            return [round(float(c), 6) for c in part.reshape(-1, 3).mean(0)]
 
         return self.answer(ident, work, **how)
 
@@ -359,7 +519,12 @@ class Workbench:
             folder = Path(tempfile.mkdtemp(prefix=".part-", dir=self.store.folder / "deliveries"))
             try:
                 title = file_name(state.name)
-                about = {"material": state.name, "sources": [{"file": s.name, "sha256": d} for d, s in weave.sources.items()]}
+                origin = {k: v for k, v in asdict(state.origin).items() if v and v != "unknown"}
+                about = {
+                    "material": state.name,
+                    "origin": origin,
+                    "sources": [{"file": s.name, "sha256": d} for d, s in weave.sources.items()],
+                }
                 manifest = deliver_as_made(
                     folder / "set",
                     title,

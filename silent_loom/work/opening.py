@@ -1,0 +1,149 @@
+"""Files that were opened and wait for their table to be confirmed."""
+
+from __future__ import annotations
+
+import secrets
+import shutil
+import tempfile
+import threading
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path, PurePath
+from typing import Any, BinaryIO
+
+from silent_loom.core.errors import FileError, LoomError
+from silent_loom.core.opening.folder import SUFFIXES, unpack
+from silent_loom.core.opening.found import FoundSet, find
+from silent_loom.core.photo.mapset import MapSource
+from silent_loom.core.weave import registry
+from silent_loom.core.weave.model import SourceRef, StepEntry, Weave
+from silent_loom.store.store import State, Store
+
+KEEP_SECONDS = 3600
+
+
+@dataclass(frozen=True)
+class Opened:
+    """Files in a waiting room, and what was found in them."""
+
+    token: str
+    folder: Path
+    sets: list[FoundSet]
+    made: float
+
+
+class Openings:
+    """Waiting rooms beside the store; forgotten after an hour."""
+
+    def __init__(self, store: Store) -> None:
+        self.store = store
+        for left in store.folder.glob(".opened-*"):  # by a process that was ended
+            shutil.rmtree(left, ignore_errors=True)
+        self._rooms: dict[str, Opened] = {}
+        self._lock = threading.Lock()
+
+    def take(self, files: Sequence[tuple[str, BinaryIO]]) -> Opened:
+        """Take files and zips in and tell what they are.
+
+        Raises
+        ------
+        FileError
+            One cannot be read, or a zip tries something; nothing is kept then.
+        """
+        self._forget()
+        folder = Path(tempfile.mkdtemp(prefix=".opened-", dir=self.store.folder))
+        try:
+            pictures: list[Path] = []
+            for i, (name, stream) in enumerate(files):
+                base = PurePath(name.replace("\\", "/")).name or f"file_{i}"
+                room = folder / str(i)
+                room.mkdir()
+                target = room / base
+                with target.open("xb") as out:
+                    shutil.copyfileobj(stream, out)
+                if base.lower().endswith(".zip"):
+                    pictures += unpack(target, room / "unpacked", None)
+                    target.unlink()
+                elif target.suffix.lower() in SUFFIXES:
+                    pictures.append(target)
+                elif len(files) == 1:
+                    raise FileError("this is no picture and no zip", base, f"Pictures end in {', '.join(sorted(SUFFIXES))}.")
+            if not pictures:
+                raise FileError("there is no picture among these files", "", f"Pictures end in {', '.join(sorted(SUFFIXES))}.")
+            opened = Opened(secrets.token_hex(8), folder, find(pictures), time.monotonic())
+        except BaseException:
+            shutil.rmtree(folder, ignore_errors=True)
+            raise
+        with self._lock:
+            self._rooms[opened.token] = opened
+        return opened
+
+    def make(
+        self, token: str, name: str, maps: Sequence[dict[str, Any]], width_mm: float, depth_mm: float, repeats: bool
+    ) -> State:
+        """A material from the confirmed table.
+
+        Parameters
+        ----------
+        maps : sequence of dict
+            path (as the table gave it), channel, thread, invert, green_down.
+
+        Raises
+        ------
+        LoomError
+        """
+        with self._lock:
+            opened = self._rooms.get(token)
+        if opened is None:
+            raise LoomError("these files are no longer here", "", "Open them again.")
+        known = {f.path: f for s in opened.sets for f in s.files}
+        sources: dict[str, SourceRef] = {}
+        rows: list[dict[str, Any]] = []
+        for row in maps:
+            path = str(row.get("path", ""))
+            if path not in known:
+                raise LoomError("this file was not opened", PurePath(path).name, "Open it again.")
+            with Path(path).open("rb") as stream:
+                digest, _ = self.store.add_source(stream, known[path].file)
+            sources[digest] = self.store.source_ref(digest).model_copy(update={"name": known[path].file})
+            rows.append({**{k: row[k] for k in ("thread", "channel", "invert", "green_down") if k in row}, "source": digest})
+        try:
+            checked = [MapSource.model_validate(r).model_dump() for r in rows]
+        except ValueError as error:
+            raise LoomError(
+                "the table is not complete", str(error).split("\n")[1].strip(), "Choose a map for each row."
+            ) from None
+        threads = [r["thread"] for r in checked]
+        twice = sorted({t for t in threads if threads.count(t) > 1})
+        if twice:
+            raise LoomError(f"there are two sources for {twice[0]}", name, "Leave one of them out.")
+        values = {"maps": checked, "width_mm": width_mm, "depth_mm": depth_mm, "repeats": repeats}
+        registry.settings_of("mapset", values)
+        steps = [StepEntry(step="mapset", settings=values)]
+        if not repeats:
+            steps.append(StepEntry(step="seamless"))
+        for made, needs in (
+            ("height", "base"),
+            ("normal", "height"),
+            ("roughness", "base"),
+            ("metallic", "base"),
+            ("occlusion", "height"),
+        ):
+            if made not in threads and (needs in threads or any(s.step == needs for s in steps)):
+                steps.append(StepEntry(step=made, settings={"depth_mm": depth_mm} if made == "height" else {}))
+        return self.store.create(name, Weave(steps=tuple(steps), sources=sources), f"Opened from {len(sources)} files")
+
+    def _forget(self) -> None:
+        with self._lock:
+            for token, opened in list(self._rooms.items()):
+                if time.monotonic() - opened.made > KEEP_SECONDS:
+                    shutil.rmtree(opened.folder, ignore_errors=True)
+                    del self._rooms[token]
+
+    def close(self) -> None:
+        """Leave nothing behind."""
+        with self._lock:
+            for opened in self._rooms.values():
+                shutil.rmtree(opened.folder, ignore_errors=True)
+            self._rooms.clear()
