@@ -40,7 +40,21 @@ def _progress() -> Iterator[Callable[[float, str], None] | None]:
 
 class SeamlessMethod(StrEnum):
     cut = "cut"
+    fade = "fade"
+    gradient = "gradient"
+    motif = "motif"
+    mirror = "mirror"
+    suggested = "suggested"
     none = "none"
+
+
+Maps = Annotated[list[Path], typer.Argument(help="Maps of one surface; the first guides the others.", show_default=False)]
+Folder = Annotated[Path, typer.Option("--out", help="Folder for the files; new or empty.", show_default=False)]
+Normals = Annotated[list[Path] | None, typer.Option("--normal", help="A file that is a normal map; may be given again.")]
+Force = Annotated[
+    bool, typer.Option("--force", help="Write beside what is in the folder; only an earlier run's own files are replaced.")
+]
+Report = Annotated[Path | None, typer.Option(help="Write figures there, as JSON.")]
 
 
 def _corners(text: str) -> np.ndarray[Any, Any]:
@@ -51,6 +65,14 @@ def _corners(text: str) -> np.ndarray[Any, Any]:
     if len(numbers) != 8 or not np.isfinite(numbers).all():
         raise SettingError("eight numbers are needed", "--corners", "x1,y1,x2,y2,x3,y3,x4,y4, clockwise from top left.")
     return np.array(numbers).reshape(4, 2)
+
+
+def _tell(made: dict[str, Any], report: Path | None) -> None:
+    """The report where one is wanted, and notes on standard error."""
+    if report is not None:
+        _write_report(report, made)
+    for note in made["notes"]:
+        print(f"note: {note}", file=sys.stderr)
 
 
 def _write_report(path: Path, report: dict[str, Any]) -> None:
@@ -81,6 +103,7 @@ def derive(
     depth_mm: Annotated[float, typer.Option(help="From the deepest to the highest point.")] = 10.0,
     seamless: Annotated[SeamlessMethod, typer.Option(help="How the edges are made to meet.")] = SeamlessMethod.cut,
     square: Annotated[bool, typer.Option("--square", help="Crop to the centre square.")] = False,
+    repeats: Annotated[bool, typer.Option("--repeats", help="Crop to a whole number of repeats of the motif.")] = False,
     profile: Annotated[str, typer.Option(help="What the receiver wants: plain or gltf.")] = "plain",
     set_: Annotated[
         list[str] | None,
@@ -107,8 +130,9 @@ def derive(
             size=size,
             extent_mm=extent_mm,
             depth_mm=depth_mm,
-            seamless=seamless is SeamlessMethod.cut,
+            seamless=None if seamless is SeamlessMethod.none else seamless.value,
             square=square,
+            repeats=repeats,
             profile_name=profile,
             settings=settings_from(set_ or []),
             force=force,
@@ -121,6 +145,121 @@ def derive(
     for warning in made["warnings"]:
         print(f"note: {warning}", file=sys.stderr)
     print(f"{len(made['files'])} files of {made['size'][0]} × {made['size'][1]} in {out} ({made['seconds']['total']:.1f} s)")
+
+
+@app.command()
+def seamless(
+    files: Maps,
+    out: Folder,
+    method: Annotated[SeamlessMethod, typer.Option(help="How the edges are made to meet.")] = SeamlessMethod.suggested,
+    overlap: Annotated[float, typer.Option(min=0.02, max=0.5, help="Part of the sheet that is laid over itself.")] = 0.2,
+    overlap_y: Annotated[float | None, typer.Option(min=0.02, max=0.5, help="The same down, when it differs.")] = None,
+    normal: Normals = None,
+    report: Report = None,
+    force: Force = False,
+) -> None:
+    """Make maps seamless, all moved alike."""
+    from silent_loom.core.parallel import Task
+    from silent_loom.core.sets import seamless_files
+
+    if method is SeamlessMethod.none:
+        raise SettingError("there is nothing to do", "--method none", "Choose cut, fade, gradient, motif, mirror or suggested.")
+    with _progress() as say:
+        made = seamless_files(
+            files,
+            out,
+            method=method.value,
+            overlap=overlap,
+            overlap_y=overlap_y,
+            normals=normal or [],
+            force=force,
+            task=Task(progress=say),
+        )
+    _tell(made, report)
+    if made["why"]:
+        print(made["why"])
+    worst = max(made["seam_x_after"], made["seam_y_after"])
+    print(f"{len(made['files'])} files of {made['size'][0]} × {made['size'][1]} in {out}, {made['method']}, seam {worst:.2f}")
+
+
+@app.command("break-up")
+def break_up(
+    files: Maps,
+    out: Folder,
+    repeat: Annotated[str, typer.Option(help="Repeats across and down that the larger sheet holds.")] = "4x4",
+    seed: Annotated[int, typer.Option(min=0, help="Another seed, another arrangement.")] = 7,
+    cell_mm: Annotated[float, typer.Option("--cell-mm", min=0, help="Width of a cell; half of a repeat unless told.")] = 0.0,
+    turn_deg: Annotated[float, typer.Option("--turn-deg", min=0, max=180, help="Cells are turned by up to this much.")] = 0.0,
+    cells: Annotated[str, typer.Option(help="irregular or hexagons.")] = "irregular",
+    width_mm: Annotated[float, typer.Option(min=0.01, help="Real width of one repeat.")] = 1000.0,
+    normal: Normals = None,
+    report: Report = None,
+    force: Force = False,
+) -> None:
+    """Break the repetition of seamless maps: a larger sheet of irregular pieces, all maps alike."""
+    from silent_loom.core.parallel import Task
+    from silent_loom.core.sets import break_up_files
+
+    across, _, down = repeat.lower().replace("×", "x").partition("x")
+    if not (across.isdigit() and down.isdigit() and 1 <= int(across) <= 64 and 1 <= int(down) <= 64):
+        raise SettingError("this is not a number of repeats", f"--repeat {repeat}", "For example: --repeat 4x4")
+    if cells not in ("irregular", "hexagons"):
+        raise SettingError("there are no such cells", f"--cells {cells}", "Choose irregular or hexagons.")
+    with _progress() as say:
+        made = break_up_files(
+            files,
+            out,
+            repeat=(int(across), int(down)),
+            seed=seed,
+            cell_mm=cell_mm,
+            turn_deg=turn_deg,
+            cells=cells,
+            width_mm=width_mm,
+            normals=normal or [],
+            force=force,
+            task=Task(progress=say),
+        )
+    _tell(made, report)
+    print(f"{len(made['files'])} files of {made['size'][0]} × {made['size'][1]} in {out}, {made['cells']} cells")
+
+
+@app.command()
+def grow(
+    files: Maps,
+    out: Folder,
+    times: Annotated[str, typer.Option(help="How many times as wide and as high.")] = "2x2",
+    seed: Annotated[int, typer.Option(min=0, help="Another seed, another arrangement.")] = 7,
+    piece: Annotated[float, typer.Option(min=0.1, max=0.8, help="Width of a piece; part of the shorter side.")] = 0.4,
+    wraps: Annotated[bool, typer.Option("--wraps", help="The files repeat already.")] = False,
+    normal: Normals = None,
+    report: Report = None,
+    force: Force = False,
+) -> None:
+    """Grow a larger, seamless sheet that does not repeat from pieces of the files, all maps alike."""
+    from silent_loom.core.parallel import Task
+    from silent_loom.core.sets import grow_files
+
+    try:
+        across, down = (float(v) for v in times.lower().replace("×", "x").split("x"))
+    except ValueError:
+        raise SettingError("these are not two numbers", f"--times {times}", "For example: --times 2x1.5") from None
+    with _progress() as say:
+        made = grow_files(
+            files,
+            out,
+            times=(across, down),
+            seed=seed,
+            piece=piece,
+            wraps=wraps,
+            normals=normal or [],
+            force=force,
+            task=Task(progress=say),
+        )
+    _tell(made, report)
+    worst = max(made["seam_x_after"], made["seam_y_after"])
+    print(
+        f"{len(made['files'])} files of {made['size'][0]} × {made['size'][1]} in {out}, {made['pieces']} pieces, seam {worst:.2f}"
+    )
 
 
 @app.command()

@@ -16,7 +16,8 @@ from silent_loom import __version__
 from silent_loom.core.errors import Cancelled, FileError, LoomError
 from silent_loom.store.store import Conflict, Missing, Store
 from silent_loom.web.guard import Guard
-from silent_loom.web.routers import deliveries, library, maps, materials
+from silent_loom.web.routers import deliveries, library, maps, materials, opening
+from silent_loom.work.opening import Openings
 from silent_loom.work.workbench import Workbench
 
 STATIC = Path(__file__).parent / "static"
@@ -45,7 +46,7 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
     warm : bool
         Compile or load all kernels in the background.
     """
-    bench = Workbench(store)
+    bench, rooms = Workbench(store), Openings(store)
 
     @asynccontextmanager
     async def life(_app: FastAPI) -> AsyncIterator[None]:
@@ -69,13 +70,15 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
         threading.Thread(target=prepare, name="prepare", daemon=True).start()
         yield
         bench.close()
+        rooms.close()
         store.close()
 
     app = FastAPI(title="Silent Loom", version=__version__, lifespan=life, docs_url=None, redoc_url=None)
     app.state.bench, app.state.store, app.state.demo = bench, store, demo
+    app.state.rooms = rooms
     app.add_middleware(Guard, hosts=hosts or set())
     app.mount("/static", Fixed(directory=STATIC), name="static")
-    for module in (library, materials, maps, deliveries):
+    for module in (library, opening, materials, maps, deliveries):
         app.include_router(module.router)
 
     @app.exception_handler(Conflict)

@@ -10,6 +10,7 @@ from fastapi.templating import Jinja2Templates
 
 from silent_loom import __version__
 from silent_loom.store.store import Store
+from silent_loom.work.opening import Openings
 from silent_loom.work.workbench import Workbench
 
 templates = Jinja2Templates(Path(__file__).parent / "templates")
@@ -24,5 +25,10 @@ def _store(request: Request) -> Store:
     return cast(Store, request.app.state.store)
 
 
+def _rooms(request: Request) -> Openings:
+    return cast(Openings, request.app.state.rooms)
+
+
+Rooms = Annotated[Openings, Depends(_rooms)]
 Bench = Annotated[Workbench, Depends(_bench)]
 Stored = Annotated[Store, Depends(_store)]

@@ -20,6 +20,8 @@ DYES = {
     "occlusion": "logwood",
     "opacity": "lichen",
 }
+DRAWN = ("curve", "corners", "colour", "source", "grid", "regions", "strokes", "kept", "grey", "maps")
+"""Shapes that have controls of their own."""
 SHORT = {"base": "Base", "roughness": "Rough", "metallic": "Metal", "occlusion": "Occl"}
 
 
@@ -42,7 +44,7 @@ def _field(name: str, info: FieldInfo) -> dict[str, Any]:
         "name": name,
         "title": info.title or name.replace("_mm", "").replace("_", " ").capitalize(),
         "says": info.description or "",
-        "kind": extra.get("shape") if extra.get("shape") in ("curve", "corners", "colour", "source") else kind,
+        "kind": extra.get("shape") if extra.get("shape") in DRAWN else kind,
         "shape": extra.get("shape") or "",
         "choices": choices,
         "unit": extra.get("unit") or "",
@@ -94,11 +96,7 @@ def weave(weave: Weave, plan: Plan, costs: Costs) -> dict[str, Any]:
     for entry in weave.steps:
         step = registry.step(entry.step)
         row = planned.get(entry.id)
-        settings = (
-            registry.settings_of(entry.step, entry.settings)
-            if row is None or row.error is None
-            else step.Settings.model_construct()
-        )
+        settings = row.settings if row is not None else registry.settings_of(entry.step, entry.settings)
         knots: dict[str, str] = {}
         for t in step.reads(settings):
             knots[t] = "reads"
@@ -116,7 +114,7 @@ def weave(weave: Weave, plan: Plan, costs: Costs) -> dict[str, Any]:
         )
         rows.append(
             {
-                **entry.model_dump(),
+                **entry.model_dump(exclude={"settings"}),
                 "settings": settings.model_dump(mode="json"),
                 "title": step.title,
                 "words": words or step.words(settings),
@@ -131,6 +129,7 @@ def weave(weave: Weave, plan: Plan, costs: Costs) -> dict[str, Any]:
         "rows": rows,
         "threads": [_thread(t, t in plan.threads) for t in used],
         "size_mm": size,
+        "sources": {d: r.name for d, r in weave.sources.items()},
         "wraps": plan.geometry.wraps,
         "native": next((list(r.after.native) for r in plan.rows if r.after.native), None),
     }

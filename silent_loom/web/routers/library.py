@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any
 
 from fastapi import APIRouter, Request, Response
@@ -31,10 +32,12 @@ def card(bench: Workbench, state: State) -> dict[str, Any]:
         "id": state.id,
         "name": state.name,
         "head": state.head,
-        "source": source.name if source else "",
+        "source": source.name if source else next((s.name for s in state.weave.sources.values()), ""),
+        "photo_row": photo.id if photo and source else "",
         "size_mm": size,
         "steps": sum(e.on for e in state.weave.steps),
         "changed": state.updated_at.isoformat(),
+        "origin": asdict(state.origin),
         "binned": state.deleted_at is not None,
         "error": error,
     }

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
+import numpy as np
 from fastapi import APIRouter, Query, Response
 from pydantic import BaseModel, ConfigDict, Field
 
+from silent_loom.core.changes import SIDE
 from silent_loom.web.common import Bench, Stored
 from silent_loom.web.routers.materials import check_thread
 from silent_loom.work.workbench import Draft
@@ -30,6 +32,7 @@ class Ask(BaseModel):
     sequence: int = 0
     u: float = 0.0
     v: float = 0.0
+    have: str = Field("", max_length=80)
 
     def how(self) -> dict[str, Any]:
         draft = Draft(self.step_id, self.settings) if self.step_id and self.settings is not None else None
@@ -38,14 +41,22 @@ class Ask(BaseModel):
 
 @router.post("/map")
 def map_raw(ident: str, body: Ask, bench: Bench) -> Response:
-    """A map as RGBA bytes; width, height and millimetres in the headers."""
-    raw, facts = bench.map_rgba(ident, check_thread(body.thread), body.size, below=body.below, **body.how())
+    """A map as RGBA bytes; width, height, millimetres and its key in the headers.
+
+    To a view that says which picture it has (``have``), the blocks that differ are answered one after another, their side,
+    columns and rows in ``x-blocks``: ``128 3,4 4,4``.
+    """
+    raw, facts = bench.map_rgba(ident, check_thread(body.thread), body.size, below=body.below, have=body.have, **body.how())
     headers = {
-        "x-width": str(facts["width"]),
-        "x-height": str(facts["height"]),
-        "x-mm": "{} {}".format(*facts["size_mm"]),
-        "x-wraps": str(int(facts["wraps"])),
+        "x-width": str(facts.width),
+        "x-height": str(facts.height),
+        "x-mm": "{} {}".format(*facts.size_mm),
+        "x-wraps": str(int(facts.wraps)),
+        "x-key": facts.key,
     }
+    if facts.blocks is not None:
+        headers["x-from"] = body.have
+        headers["x-blocks"] = " ".join([str(SIDE), *(f"{i},{j}" for j, i in np.argwhere(facts.blocks))])
     return Response(raw, media_type="application/octet-stream", headers=headers)
 
 
@@ -82,6 +93,46 @@ def counts(ident: str, body: Ask, bench: Bench) -> dict[str, Any]:
 def figures(ident: str, bench: Bench, entry: int | None = None, view: str = "", sequence: int = 0) -> dict[str, Any]:
     """Seams, evenness, repetition, and warnings of maps and rows."""
     return bench.figures(ident, entry=entry, view=view, sequence=sequence)
+
+
+def _png(body: bytes) -> Response:
+    return Response(body, media_type="image/png", headers={"cache-control": "no-store"})
+
+
+@router.get("/light.png")
+def light(ident: str, bench: Bench, step_id: str | None = None) -> Response:
+    """The uneven light of the photo, or what a row takes out, as a picture."""
+    return _png(bench.light_picture(ident, step_id))
+
+
+@router.get("/seams.png")
+def seam_heat(ident: str, bench: Bench, size: int = Query(1024, ge=64, le=2048)) -> Response:
+    """Where joins still show."""
+    return _png(bench.seam_heat(ident, size))
+
+
+@router.get("/spots")
+def spots(ident: str, bench: Bench) -> dict[str, Any]:
+    """What repetition will show."""
+    return bench.spots(ident)
+
+
+@router.get("/cells.png")
+def cells(
+    ident: str,
+    bench: Bench,
+    step_id: str,
+    what: Literal["cells", "before", "chart"] = "cells",
+    size: int = Query(640, ge=64, le=2048),
+) -> Response:
+    """The cells of a break-up by themselves, or a test chart before and after it."""
+    return _png(bench.cells(ident, step_id, what, size))
+
+
+@router.post("/pick")
+def pick(ident: str, body: Ask, bench: Bench) -> dict[str, Any]:
+    """The light at a place of what comes into a row."""
+    return {"light": bench.pick(ident, body.below or "", body.u, body.v)}
 
 
 @router.get("/photo.jpg")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from pathlib import PurePath
 from typing import Any, Literal
 
@@ -12,7 +13,7 @@ from silent_loom.core.derive import weave_for
 from silent_loom.core.errors import LoomError, SettingError, WeaveError
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.model import MixMode, SourceRef, StepEntry, Weave
-from silent_loom.store.store import State
+from silent_loom.store.store import Origin, State
 from silent_loom.web import describe
 from silent_loom.web.common import Bench, Stored, templates
 from silent_loom.work.workbench import Workbench
@@ -32,6 +33,7 @@ def shown(bench: Workbench, state: State) -> dict[str, Any]:
         "can_undo": state.can_undo,
         "can_redo": state.can_redo,
         "changed": state.updated_at.isoformat(),
+        "origin": asdict(state.origin),
         "weave": describe.weave(state.weave, plan, bench.evaluator.costs),
     }
 
@@ -229,6 +231,105 @@ class Name(BaseModel):
 @router.post("/api/materials/{ident}/rename")
 def rename(ident: str, body: Name, bench: Bench, store: Stored) -> dict[str, Any]:
     return shown(bench, store.rename(ident, body.name))
+
+
+class OriginBody(BaseModel):
+    """Where a material came from."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    author: str = ""
+    origin: str = ""
+    licence: str = ""
+    sale: Literal["unknown", "yes", "no"] = "unknown"
+    note: str = ""
+
+
+@router.post("/api/materials/{ident}/origin")
+def set_origin(ident: str, body: OriginBody, bench: Bench, store: Stored) -> dict[str, Any]:
+    """Say where a material came from; it stays with it and goes out with it."""
+    return shown(bench, store.set_origin(ident, Origin(**body.model_dump())))
+
+
+class BlankBody(BaseModel):
+    """An empty sheet."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    name: str = "Painted sheet"
+    colour: str = "#9a9488"
+    width_mm: float = 1000.0
+    height_mm: float = 1000.0
+
+
+@router.post("/api/materials/blank", status_code=201)
+def blank(body: BlankBody, bench: Bench, store: Stored) -> dict[str, Any]:
+    """A new material that starts as one colour, to be painted."""
+    values = {"colour": body.colour, "width_mm": body.width_mm, "height_mm": body.height_mm}
+    registry.settings_of("blank", values)
+    rows = [("blank", values), ("repair", {}), *((n, {}) for n in ("height", "normal", "roughness", "metallic", "occlusion"))]
+    weave = Weave(steps=tuple(StepEntry(step=n, settings=dict(v)) for n, v in rows))
+    if (error := bench.evaluator.plan(weave).error()) is not None:
+        raise error
+    return shown(bench, store.create(body.name, weave, "Begun as an empty sheet"))
+
+
+@router.post("/api/materials/{ident}/suggest")
+def suggest(ident: str, bench: Bench, store: Stored, method: Literal["suggested", "motif"] = "suggested") -> dict[str, Any]:
+    """Let the seamless step be set by what suits the picture; one entry of the history."""
+    state = store.get(ident)
+    step_id, settings, why = bench.suggestion(ident, method)
+    weave = state.weave.with_settings(step_id, settings)
+    after = state if weave == state.weave else store.change(ident, state.head, weave, f"Seamless suggested: {settings['method']}")
+    return {**shown(bench, after), "why": why}
+
+
+@router.post("/api/materials/{ident}/whole-repeats")
+def crop_to_repeats(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
+    """Let Straighten keep a whole number of repeats of the motif; one entry of the history."""
+    state = store.get(ident)
+    found = bench.whole_repeats(ident)
+    after = (
+        state
+        if found.weave == state.weave
+        else store.change(ident, state.head, found.weave, f"Straighten: cropped to {found.words}")
+    )
+    return {**shown(bench, after), "why": f"{found.words} are kept."}
+
+
+@router.get("/api/materials/{ident}/report")
+def photo_report(ident: str, bench: Bench) -> dict[str, Any]:
+    """What is right and wrong with the photo, and the step that mends each."""
+    return bench.photo_report(ident).as_dict()
+
+
+class CureBody(BaseModel):
+    """A finding of the report to be mended."""
+
+    code: str
+
+
+@router.post("/api/materials/{ident}/cure")
+def cure(ident: str, body: CureBody, bench: Bench, store: Stored) -> dict[str, Any]:
+    """Mend a finding of the photo report by the step it names; added where it is missing."""
+    found = next((f for f in bench.photo_report(ident).findings if f.code == body.code and f.cure), None)
+    if found is None or found.cure is None:
+        raise WeaveError("there is nothing to mend by itself here", body.code, "See what it says.")
+    state = store.get(ident)
+    weave, entry = state.weave, state.weave.first(found.cure.step)
+    settings = registry.plain(found.cure.settings)
+    if entry is None:
+        at = next((i + 1 for i, e in enumerate(weave.steps) if e.step in ("straighten", "photo")), len(weave.steps))
+        for i, e in enumerate(weave.steps):
+            if e.step in ("straighten", "photo"):
+                at = i + 1
+        registry.settings_of(found.cure.step, settings)
+        entry = StepEntry(step=found.cure.step, settings=settings)
+        weave = weave.model_copy(update={"steps": (*weave.steps[:at], entry, *weave.steps[at:])})
+    else:
+        weave = weave.with_entry(entry.model_copy(update={"on": True})).with_settings(entry.id, settings)
+    after = store.change(ident, state.head, weave, f"Report: {found.cure.words}")
+    return {**shown(bench, after), "step_id": entry.id}
 
 
 @router.post("/api/materials/{ident}/duplicate", status_code=201)

@@ -42,7 +42,7 @@ export const since = (iso) => {
   if (seconds < 86400) return `${Math.round(seconds / 3600)} h ago`;
   return new Date(iso).toLocaleDateString();
 };
-export const cm = (mm) => mm >= 10000 ? `${+(mm / 1000).toPrecision(3)} m` : mm >= 10 ? `${+(mm / 10).toPrecision(3)} cm` : `${+mm.toPrecision(3)} mm`;
+export const cm = (mm) => mm >= 10000 || mm === 1000 ? `${+(mm / 1000).toPrecision(3)} m` : mm >= 10 ? `${+(mm / 10).toPrecision(3)} cm` : `${+mm.toPrecision(3)} mm`;
 export const icon = (name) => {
   const svg = document.createElementNS("http://www.w3.org/2000/svg", "svg");
   svg.setAttribute("class", "icon");
@@ -56,6 +56,7 @@ export function el(tag, attributes = {}, ...children) {
   const node = document.createElement(tag);
   for (const [key, value] of Object.entries(attributes)) {
     if (key.startsWith("on")) node.addEventListener(key.slice(2), value);
+    else if (key.startsWith("aria-")) { if (value != null) node.setAttribute(key, String(value)); }
     else if (value === true) node.setAttribute(key, "");
     else if (value !== false && value != null) node.setAttribute(key, value);
   }

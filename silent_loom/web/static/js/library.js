@@ -3,16 +3,25 @@ import { cm, get, post, send, since } from "./api.js";
 
 document.addEventListener("alpine:init", () => {
   Alpine.data("library", () => ({
-    materials: [], binned: false, inBin: 0, error: "", busy: "", over: false,
+    materials: [], binned: false, inBin: 0, error: "", busy: "", over: false, words: "", sale: "", sets: [], token: "", tableError: "",
+    options: ["", "base", "height", "normal", "roughness", "metallic", "occlusion", "opacity"],
     init() {
       document.getElementById("theme").addEventListener("click", window.switchTheme);
-      addEventListener("paste", (e) => this.take([...e.clipboardData.files]));
+      addEventListener("paste", (e) => this.sort([...e.clipboardData.files]));
       addEventListener("dragover", (e) => { e.preventDefault(); this.over = true; document.body.classList.add("over"); });
       addEventListener("dragleave", (e) => { if (!e.relatedTarget) { this.over = false; document.body.classList.remove("over"); } });
-      addEventListener("drop", (e) => { e.preventDefault(); this.over = false; document.body.classList.remove("over"); this.take([...e.dataTransfer.files]); });
+      addEventListener("drop", (e) => { e.preventDefault(); this.over = false; document.body.classList.remove("over"); this.dropped(e.dataTransfer); });
       this.load();
     },
     get counted() { return this.binned ? "Bin" : `${this.materials.length} materials`; },
+    get shown() {
+      const wanted = this.words.toLowerCase().split(/\s+/).filter(Boolean);
+      return this.materials.filter((m) => {
+        const text = `${m.name} ${m.source} ${Object.values(m.origin).join(" ")}`.toLowerCase();
+        return wanted.every((w) => text.includes(w)) && (!this.sale || m.origin.sale === this.sale);
+      });
+    },
+    get filtered() { return this.words || this.sale ? `${this.shown.length} of ${this.materials.length}` : ""; },
     get binLabel() { return this.binned ? "Back to the library" : `Bin (${this.inBin})`; },
     get emptyBin() { return this.binned && !this.materials.length; },
     get dropWords() { return this.busy || "Begin a material"; },
@@ -29,6 +38,9 @@ document.addEventListener("alpine:init", () => {
           ...m,
           address: `/bench/${m.id}`,
           picture: `/api/materials/${m.id}/card.png?entry=${m.head}`,
+          // The photo as it came, until the picture of the surface is there
+          photo: m.photo_row ? `/api/materials/${m.id}/photo.jpg?step_id=${m.photo_row}&size=480` : "",
+          rights: [m.origin.author, m.origin.licence, { yes: "may be sold", no: "may not be sold" }[m.origin.sale]].filter(Boolean).join(" · "),
           facts: m.error || `${cm(m.size_mm[0])} × ${cm(m.size_mm[1])} a repeat · ${m.steps} steps · ${since(m.changed)}`,
         }));
         // A fresh demo fills its library while the page is already open
@@ -37,6 +49,70 @@ document.addEventListener("alpine:init", () => {
     },
     pick() { this.$refs.file.click(); },
     picked(event) { this.take([...event.target.files]); event.target.value = ""; },
+    pickSet() { this.$refs.set.click(); },
+    pickedSet(event) { this.open([...event.target.files]); event.target.value = ""; },
+    async blank() {
+      const made = await this.guard(() => post("/api/materials/blank", {}));
+      if (made) location.href = `/bench/${made.id}`;
+    },
+    // A folder comes as entries: everything below it is taken
+    async dropped(transfer) {
+      const entries = [...(transfer.items || [])].map((i) => i.webkitGetAsEntry?.()).filter(Boolean), files = [];
+      let folder = false;
+      const walk = async (entry) => {
+        if (entry.isFile) files.push(await new Promise((done, fail) => entry.file(done, fail)));
+        else {
+          folder = true;
+          const reader = entry.createReader();
+          for (let part; (part = await new Promise((done, fail) => reader.readEntries(done, fail))).length;) for (const e of part) await walk(e);
+        }
+      };
+      if (entries.length) await this.guard(async () => { for (const e of entries) await walk(e); });
+      if (!files.length) files.push(...transfer.files);
+      if (folder) this.open(files); else this.sort(files);
+    },
+    // One picture is a photo; a zip, or several that are named as maps, are a set
+    sort(files) {
+      const maps = files.filter((f) => /(normal|nrm|nor|rough|metal|height|disp|occlusion|(^|[_.-])ao([_.-]|$)|albedo|basecolou?r|diff|orm|gloss)/i.test(f.name));
+      if (files.some((f) => /\.zip$/i.test(f.name)) || (files.length > 1 && maps.length > 1)) this.open(files);
+      else this.take(files);
+    },
+    async open(files) {
+      if (!files.length) return;
+      this.error = "";
+      this.busy = `Looking at ${files.length === 1 ? files[0].name : `${files.length} files`} …`;
+      const form = new FormData();
+      for (const f of files) form.append("files", f, f.name);
+      const found = await this.guard(() => send("/api/open", form));
+      this.busy = "";
+      if (!found) return;
+      this.token = found.token;
+      this.tableError = "";
+      this.sets = found.sets.map((s, i) => ({
+        key: i, name: s.name.replace(/_/g, " ") || "Material", width_mm: 1000, repeats: true, notes: s.notes,
+        rows: s.files.flatMap((f, j) => f.channels.map((c, k) => ({
+          key: `${j}.${k}`, path: f.path, file: k ? "" : f.file, facts: k ? "" : `${f.width} × ${f.height}, ${f.bits} bit`, notes: k ? [] : f.notes,
+          channel: c.channel, looks: c.looks_like + (c.map === "normal" ? `, green ${f.green}${f.green_confidence ? ` (${Math.round(100 * f.green_confidence)} %)` : ""}` : ""),
+          map: c.map === "smoothness" ? "roughness" : this.options.includes(c.map) ? c.map : "", invert: c.map === "smoothness", green_down: c.map === "normal" && f.green === "down", label: `${f.file}, ${c.channel}`,
+          get isNormal() { return this.map === "normal"; }, get isRough() { return this.map === "roughness"; },
+        }))),
+      }));
+      for (const s of this.sets) { const seen = new Set(); for (const r of s.rows) { if (r.map && seen.has(r.map)) r.map = ""; seen.add(r.map); } }
+      this.$refs.table.showModal();
+    },
+    closeTable() { this.$refs.table.close(); },
+    async makeSets() {
+      let last = null;
+      try {
+        for (const s of this.sets) {
+          const maps = s.rows.filter((r) => r.map).map((r) => ({ path: r.path, thread: r.map, channel: r.channel, invert: r.map === "roughness" && r.invert, green_down: r.map === "normal" && r.green_down }));
+          if (maps.length) last = await post("/api/open/make", { token: this.token, name: s.name, maps, width_mm: s.width_mm, repeats: s.repeats });
+        }
+      } catch (e) { this.tableError = e.message; return; }
+      this.$refs.table.close();
+      if (last && this.sets.length === 1) location.href = `/bench/${last.id}`;
+      else this.load();
+    },
     async take(files) {
       if (!files.length) return;
       this.error = "";

@@ -15,33 +15,43 @@ export class Asking {
     this.shown = -1;
     this.running = 0;
     this.waiting = null;
+    this.small = false;    // only the smallest answers while the hand moves, and patience before the full one
     this.quick = true;     // whether 512 has been quick enough while a control moves
+  }
+
+  // Something about to be stored, asked for while it is being written: the answer is the same
+  soon(endpoint, body, draft, size) {
+    clearTimeout(this.rest);
+    this.next = { endpoint, body: { ...body, ...draft }, sizes: [size, size] };
+    return this.now(size);
   }
 
   // endpoint: "map" or "form"; sizes: [small, full]
   ask(endpoint, body, sizes) {
     this.next = { endpoint, body, sizes };
     clearTimeout(this.rest);
-    if (this.state.draft) {
+    if (this.state.draft || (this.small && this.shown >= 0)) {
       this.now(this.quick && !this.small ? Math.min(512, sizes[1]) : 256);
-      this.rest = setTimeout(() => this.now(sizes[1]), 350);
+      this.rest = setTimeout(() => this.now(sizes[1]), this.small ? 1000 : 350);
     } else this.now(sizes[1]);
   }
 
+  // True when its answer was taken
   async now(size) {
-    if (!this.next) return;
-    if (this.running >= 2) { this.waiting = size; return; }
+    if (!this.next) return false;
+    if (this.running >= 2) { this.waiting = size; return false; }
     const { endpoint, body } = this.next, sequence = ++this.sequence, started = performance.now();
     const drafting = !!this.state.draft;
     this.running++;
     this.busy(true);
     try {
-      const answer = await bytes(`${this.state.path}/${endpoint}`, { ...body, ...this.state.question(), size, view: this.view, sequence });
+      const answer = await bytes(`${this.state.path}/${endpoint}`, { ...this.have?.(size), ...body, ...this.state.question(), size, view: this.view, sequence });
       if (drafting && size >= 512) this.quick = performance.now() - started < 140;
       else if (drafting && performance.now() - started < 25) this.quick = true;
       if (answer && sequence > this.shown) {
         this.shown = sequence;
         this.took(answer, body, size);
+        return true;
       }
     } catch (error) {
       if (sequence === this.sequence) this.failed(error.message);
@@ -50,5 +60,6 @@ export class Asking {
       if (this.waiting !== null) { const again = this.waiting; this.waiting = null; this.now(again); }
       else if (!this.running) this.busy(false);
     }
+    return false;
   }
 }

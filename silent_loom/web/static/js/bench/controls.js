@@ -1,5 +1,6 @@
 // The controls of the chosen step, made from its declared settings.
 import { el, icon, post } from "../api.js";
+import { regionsControls, strokesControls } from "./hand.js";
 import { bandEditor, curveEditor, histogramBars } from "./drawn.js";
 
 const REST = 450; // ms without a change after which a value that was typed or nudged by keys is stored
@@ -48,12 +49,21 @@ export class Controls {
     this.root.append(el("h2", {}, step.title), el("p", { class: "lead" }, step.says));
     this.noteBox = el("div", { "aria-live": "polite" });
     this.root.append(this.noteBox);
+    if (row.step === "seamless") this.suggest();
+    if (row.step === "breakup") this.cells();
+    if (row.step === "light") this.light();
     const bands = step.fields.filter((f) => f.shape === "bands");
     if (bands.length) this.shape(bandEditor(bands, this));
     for (const field of step.fields) {
       if (field.kind === "curve") this.shape(curveEditor(field, this));
       else if (field.kind === "corners") this.corners(field);
       else if (field.kind === "source") this.source();
+      else if (field.kind === "strokes") this.shape(strokesControls(this));
+      else if (field.kind === "regions") this.shape(regionsControls(this));
+      else if (field.kind === "grid") this.grid();
+      else if (field.kind === "grey") this.grey();
+      else if (field.kind === "kept") this.kept();
+      else if (field.kind === "maps") this.maps();
       else this.root.append(this.control(field));
     }
     if (!bands.length && !step.fields.some((f) => f.kind === "curve") && Object.keys(row.knots).length && row.step !== "photo" && !step.geometric) {
@@ -98,8 +108,9 @@ export class Controls {
       set = (v) => { check.checked = v; };
       box.append(label, check, reset, says);
     } else if (field.kind === "colour") {
-      const hex = (c) => `#${c.map((v) => Math.round(v * 255).toString(16).padStart(2, "0")).join("")}`;
-      const pick = el("input", { id, type: "color", oninput: () => this.try({ [field.name]: [1, 3, 5].map((i) => parseInt(pick.value.slice(i, i + 2), 16) / 255) }), onchange: () => this.settle() });
+      const text = typeof field.default === "string";
+      const hex = (c) => text ? c : `#${c.map((v) => Math.round(v * 255).toString(16).padStart(2, "0")).join("")}`;
+      const pick = el("input", { id, type: "color", oninput: () => this.try({ [field.name]: text ? pick.value : [1, 3, 5].map((i) => parseInt(pick.value.slice(i, i + 2), 16) / 255) }), onchange: () => this.settle() });
       set = (v) => { pick.value = hex(v); };
       box.append(label, pick, reset, says);
     } else {
@@ -161,9 +172,99 @@ export class Controls {
   }
 
   corners(field) {
-    const place = el("button", { class: "act edge", type: "button", id: "place-corners", onclick: () => this.state.emit("corners", field) }, "Place corners on the photo");
+    const place = el("button", { class: "act edge", type: "button", id: "place-corners", onclick: () => this.state.emit("corners", field) }, "Place corners");
     const whole = el("button", { class: "act", type: "button", onclick: () => { this.try({ corners: null }); this.settle(); } }, "Whole photo");
-    this.root.append(el("div", { class: "d-flex gap-1 my-2" }, place, whole));
+    const why = el("div", { class: "note", hidden: true });
+    const repeats = el("button", { class: "act", type: "button", id: "whole-repeats", title: "Moves the corners to as many whole repeats of the motif as fit", onclick: async () => {
+      repeats.disabled = true;
+      this.state.emit("saving");
+      await this.state.after(async () => {
+        try { const made = await post(`${this.state.path}/whole-repeats`); this.cropped = made.why; return made; }
+        catch (error) { this.cropped = ""; throw error; }
+        finally { repeats.disabled = false; }
+      });
+    } }, "Whole repeats");
+    this.root.append(el("div", { class: "d-flex gap-1 my-2 flex-wrap" }, place, whole, repeats), why);
+    this.shapes.push({ node: why, update: () => { why.hidden = !this.cropped; why.textContent = this.cropped || ""; } });
+  }
+
+  suggest() {
+    const why = el("div", { class: "note", hidden: true });
+    const ask = async (method) => {
+      why.hidden = false;
+      why.textContent = "Trying …";
+      await this.state.after(async () => {
+        try { const made = await post(`${this.state.path}/suggest?method=${method}`); why.textContent = made.why; this.why = made.why; return made; }
+        catch (e) { why.textContent = e.message; throw e; }
+      });
+    };
+    if (this.why) { why.hidden = false; why.textContent = this.why; }
+    this.root.append(el("div", { class: "d-flex gap-1 my-2" }, el("button", { class: "act edge", type: "button", id: "suggest", onclick: () => ask("suggested") }, "Suggest a method"),
+      el("button", { class: "act", type: "button", id: "find-motif", onclick: () => ask("motif") }, "Find a motif")), why);
+  }
+
+  grid() {
+    const button = el("button", { class: "act edge my-1", type: "button", id: "place-grid", onclick: () => { if (!this.settings.grid) { this.try({ grid: [[0.1, 0.1], [0.9, 0.1], [0.9, 0.9], [0.1, 0.9]] }); this.settle(); } this.state.emit("grid"); } }, "Correct the grid by hand");
+    this.root.append(button);
+    this.shapes.push({ node: button, update: (v) => { button.hidden = v.method !== "motif"; } });
+  }
+
+  grey() {
+    const none = el("button", { class: "act", type: "button", onclick: () => { this.try({ grey: null }); this.settle(); } }, "As it was");
+    const pick = el("button", { class: "act edge", type: "button", id: "pick-grey", onclick: () => {
+      const row = this.row, above = this.above(row);
+      this.state.pick({ below: above, words: "Press on something that is neutral grey.", take: async (u, v) => {
+        const { light } = await post(`${this.state.path}/pick`, { below: row.id, u, v });
+        await this.state.change({ kind: "settings", step_id: row.id, settings: { grey: light } });
+      } });
+    } }, "Pick a neutral grey");
+    this.root.append(el("div", { class: "d-flex gap-1 my-2" }, pick, none));
+    this.shapes.push({ node: none, update: (v) => { none.hidden = !v.grey; } });
+  }
+
+  above(row) { const rows = this.state.rows.filter((r) => r.on && !r.idle), at = rows.findIndex((r) => r.id === row.id); return rows[Math.max(0, at < 0 ? 0 : at - 1)]?.id; }
+
+  kept() {
+    const node = el("div", { class: "d-flex gap-1 my-1 flex-wrap" });
+    const build = (v) => {
+      if (!v.corners && !v.others.length) { node.replaceChildren(); return; }
+      const swap = (i) => { const others = [...v.others]; const next = others.splice(i, 1)[0]; if (v.corners) others.push(v.corners); this.try({ corners: next, others }); this.settle(); };
+      node.replaceChildren(...v.others.map((_, i) => el("button", { class: "act edge", type: "button", onclick: () => swap(i) }, `Rectangle ${i + 1}`)),
+        v.corners ? el("button", { class: "act", type: "button", id: "keep-rectangle", title: "Keep this rectangle and mark another one on the same photo", onclick: () => { this.try({ others: [...v.others, v.corners] }); this.settle(); this.state.emit("corners"); } }, "Keep it, mark another") : null);
+    };
+    this.root.append(node);
+    this.shapes.push({ node, update: build });
+  }
+
+  maps() {
+    const sources = this.state.weave.sources || {};
+    this.root.append(el("ul", { class: "layers" }, ...this.row.settings.maps.map((m) => el("li", {}, el("b", {}, m.thread), el("span", { class: "quiet" }, ` ${sources[m.source] || ""}${m.channel === "rgb" ? "" : `, ${m.channel}`}${m.invert ? ", inverted" : ""}${m.green_down ? ", green turned" : ""}`)))));
+  }
+
+  cells() {
+    const box = el("div", { class: "cell-pictures three" });
+    const load = () => {
+      const row = this.row;
+      if (!row || row.step !== "breakup") return;
+      box.replaceChildren(...[["cells", "The cells"], ["before", "Chart before"], ["chart", "and after"]].map(([what, title]) => {
+        const figure = el("figure", {}), picture = el("img", { alt: title, src: `${this.state.path}/cells.png?step_id=${row.id}&what=${what}&size=640&at=${this.state.material.head}` });
+        figure.append(el("button", { class: "bare", type: "button", "aria-label": `${title}, larger or smaller`, "aria-expanded": false, onclick: (e) => { const large = figure.classList.toggle("large"); e.currentTarget.setAttribute("aria-expanded", large); } }, picture), el("figcaption", {}, title));
+        return figure;
+      }));
+    };
+    this.root.append(box);
+    this.shapes.push({ node: box, update: () => { if (box.dataset.head !== String(this.state.material.head)) { box.dataset.head = this.state.material.head; load(); } } });
+  }
+
+  light() {
+    const picture = el("img", { class: "light-picture", alt: "The uneven light that is taken out" });
+    this.root.append(el("figure", { class: "cell-pictures one" }, picture, el("figcaption", {}, "The light that is taken out; middle grey is even")));
+    this.shapes.push({ node: picture, update: () => {
+      const head = String(this.state.material.head);
+      if (picture.dataset.head === head || !this.row.on || this.row.idle) return;
+      picture.dataset.head = head;
+      picture.src = `${this.state.path}/light.png?step_id=${this.row.id}&at=${head}`;
+    } });
   }
 
   mixing() {

@@ -27,9 +27,11 @@ export class CornersView {
   }
 
   get row() { return this.state.rows.find((r) => r.step === "straighten"); }
+  get field() { return "corners"; }
+  lines() { /* none between the corners of a photo */ }
   get corners() {
     const draft = this.state.draft, row = this.row;
-    const now = draft && row && draft.step_id === row.id && "corners" in draft.settings ? draft.settings.corners : row?.settings.corners;
+    const now = draft && row && draft.step_id === row.id && this.field in draft.settings ? draft.settings[this.field] : row?.settings[this.field];
     return now || [[0, 0], [1, 0], [1, 1], [0, 1]];
   }
 
@@ -68,6 +70,7 @@ export class CornersView {
       c.closePath();
       c.stroke();
     }
+    this.lines(c, points);
     points.forEach((p, i) => { this.handles[i].style.left = `${p[0]}px`; this.handles[i].style.top = `${p[1]}px`; });
   }
 
@@ -77,7 +80,7 @@ export class CornersView {
     // The corners must stay clockwise and not cross, or there is no rectangle behind them
     const turns = to.map((p, k) => { const q = to[(k + 1) % 4], r = to[(k + 2) % 4]; return (q[0] - p[0]) * (r[1] - q[1]) - (q[1] - p[1]) * (r[0] - q[0]); });
     if (turns.some((t) => t <= 1e-6)) return;
-    this.state.try(this.row.id, { corners: to });
+    this.state.try(this.row.id, { [this.field]: to });
     this.draw();
   }
 

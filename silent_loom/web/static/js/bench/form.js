@@ -54,6 +54,38 @@ function drawnInSoftware() {
   return /swiftshader|llvmpipe|software|basic render/i.test(name);
 }
 
+// The scene drawn with few pixels and enlarged onto the canvas, whose own size never changes meanwhile.
+class Rough {
+  constructor() {
+    this.target = new THREE.WebGLRenderTarget(16, 16, { colorSpace: THREE.SRGBColorSpace });
+    this.target.isXRRenderTarget = true; // asks three for tone and sRGB right here, as on the canvas
+    const material = new THREE.ShaderMaterial({
+      uniforms: { map: { value: this.target.texture } }, depthTest: false, depthWrite: false, toneMapped: false,
+      vertexShader: "varying vec2 at; void main() { at = uv; gl_Position = vec4(position.xy, 0.0, 1.0); }",
+      fragmentShader: "uniform sampler2D map; varying vec2 at; void main() { gl_FragColor = texture2D(map, at); }",
+    });
+    this.quad = new THREE.Mesh(new THREE.PlaneGeometry(2, 2), material);
+    this.quad.frustumCulled = false;
+    this.camera = new THREE.Camera();
+    this.sheet = new THREE.Scene();
+    this.sheet.add(this.quad);
+  }
+
+  render(renderer, scene, camera, w, h) {
+    this.target.setSize(w, h);
+    renderer.setRenderTarget(this.target);
+    renderer.render(scene, camera);
+    renderer.setRenderTarget(null);
+    renderer.render(this.sheet, this.camera);
+  }
+}
+
+function same(a, b) {
+  const words = (d) => new Uint32Array(d.buffer, d.byteOffset, d.byteLength >> 2), p = words(a), q = words(b);
+  for (let i = 0; i < p.length; i++) if (p[i] !== q[i]) return false;
+  return true;
+}
+
 function makeForm(kind, fine, soft) {
   const n = fine ? (soft ? 96 : 220) : 2;
   // [geometry, repeats across the form at true size of 1: width and height of the UV square in scene units]
@@ -167,7 +199,8 @@ export class FormView {
       t.colorSpace = space;
       t.flipY = false;
       this.textures[name] = t;
-    } else t.image.data.set(data);
+    } else if (same(t.image.data, data)) return; // nothing to take over: uploading is what costs
+    else t.image.data.set(data);
     t.needsUpdate = true;
   }
 
@@ -190,9 +223,10 @@ export class FormView {
     const whole = this.kind === "ball" || this.kind === "cylinder";
     let across = this.span[0] / (this.mm[0] * unit), down = this.span[1] / (this.mm[1] * unit);
     if (whole) { across = Math.max(1, Math.round(across)); down = this.kind === "ball" ? down : down; }
-    const uv = this.mesh.geometry.attributes.uv;
-    for (let i = 0; i < uv.count; i++) uv.setXY(i, (this.uv[2 * i] - 0.5) * across + 0.5 * across, (0.5 - this.uv[2 * i + 1]) * down + 0.5 * down);
-    uv.needsUpdate = true;
+    const uv = this.mesh.geometry.attributes.uv, laid = `${across} ${down}`;
+    if (uv.laid !== laid) for (let i = 0; i < uv.count; i++) uv.setXY(i, (this.uv[2 * i] - 0.5) * across + 0.5 * across, (0.5 - this.uv[2 * i + 1]) * down + 0.5 * down);
+    if (uv.laid !== laid) uv.needsUpdate = true;
+    uv.laid = laid;
     const lift = this.depth * unit * this.set.lift;
     this.material.displacementScale = lift;
     this.material.displacementBias = -lift / 2;
@@ -203,9 +237,9 @@ export class FormView {
 
   // Something is being dragged: draw with as many pixels as keep up with the hand, and with all of them at rest.
   moving() {
-    this.until = performance.now() + 280;
+    this.until = performance.now() + (this.soft ? 680 : 280);
     clearTimeout(this.resting);
-    this.resting = setTimeout(() => this.draw(), 300);
+    this.resting = setTimeout(() => this.draw(), this.soft ? 700 : 300);
   }
 
   draw() {
@@ -214,9 +248,8 @@ export class FormView {
       this.pending = 0;
       const box = this.pane.node.getBoundingClientRect();
       if (!box.width) return;
-      const moving = performance.now() < (this.until || 0), whole = Math.min(devicePixelRatio, 1.5);
-      const ratio = moving ? whole * (this.share ?? (this.soft ? 0.35 : 1)) : whole;
-      if (this.renderer.getPixelRatio() !== ratio) this.renderer.setPixelRatio(ratio);
+      const whole = Math.min(devicePixelRatio, 1.5);
+      if (this.renderer.getPixelRatio() !== whole) this.renderer.setPixelRatio(whole);
       const size = this.renderer.getSize(new THREE.Vector2());
       if (size.x !== Math.round(box.width) || size.y !== Math.round(box.height)) this.renderer.setSize(Math.round(box.width), Math.round(box.height), false);
       this.renderer.setClearColor(new THREE.Color(getComputedStyle(this.pane.node).backgroundColor));
@@ -230,17 +263,47 @@ export class FormView {
       this.sun.position.set(lx * norm, ly * norm, z).applyQuaternion(this.camera.quaternion).multiplyScalar(6);
       this.lamp.firstChild.style.left = `${50 + lx * norm * 42}%`;
       this.lamp.firstChild.style.top = `${50 - ly * norm * 42}%`;
-      const began = performance.now();
-      this.renderer.render(this.scene, this.camera);
-      if (moving) {
-        // Reading one pixel waits for the picture; its time says how many pixels the next one may have
-        const gl = this.renderer.getContext();
-        gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, new Uint8Array(4));
-        const share = (this.share ?? (this.soft ? 0.35 : 1)) * Math.sqrt(60 / Math.max(4, performance.now() - began));
-        this.share = Math.max(0.18, Math.min(1, share));
-      }
+      this.picture(performance.now() < (this.until || 0));
       this.pane.node.dataset.frame = String(+(this.pane.node.dataset.frame || 0) + 1);
     });
+  }
+
+  // While something moves, and always first where there is no graphics card: as many pixels as keep up, enlarged.
+  // At rest there the full picture comes in strips, one a frame, so that the hand never waits for more than one.
+  picture(moving) {
+    clearTimeout(this.strips);
+    const renderer = this.renderer, size = renderer.getDrawingBufferSize(new THREE.Vector2());
+    if (!moving && !this.soft) { renderer.render(this.scene, this.camera); return; }
+    if (moving || !this.soft || !this.begun) {
+      this.begun = this.mesh.visible; // nothing of the surface was drawn yet: all of it at once, however rough
+      const began = performance.now(), share = this.share ?? (this.soft ? 0.3 : 1);
+      this.rough ??= new Rough();
+      this.rough.render(renderer, this.scene, this.camera, Math.max(16, Math.round(size.x * share)), Math.max(16, Math.round(size.y * share)));
+      // Reading one pixel waits for the picture; its time says how many pixels the next one may have
+      this.wait();
+      this.share = Math.max(0.18, Math.min(1, share * Math.sqrt(42 / Math.max(4, performance.now() - began))));
+      if (moving) return;
+    }
+    let top = 0;
+    const strip = () => {
+      if (!this.renderer || performance.now() < (this.until || 0)) return;
+      const ratio = renderer.getPixelRatio(), began = performance.now();
+      this.high ??= 40;
+      renderer.setScissorTest(true);
+      renderer.setScissor(0, (size.y - top - this.high) / ratio, size.x / ratio, this.high / ratio);
+      renderer.render(this.scene, this.camera);
+      renderer.setScissorTest(false);
+      this.wait();
+      top += this.high;
+      this.high = Math.max(12, Math.min(size.y, Math.round(this.high * Math.min(2, 60 / Math.max(4, performance.now() - began)))));
+      if (top < size.y) this.strips = setTimeout(strip, 0);
+    };
+    this.strips = setTimeout(strip, 0);
+  }
+
+  wait() {
+    const gl = this.renderer.getContext();
+    gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, new Uint8Array(4));
   }
 
   drag(event) {

@@ -3,6 +3,7 @@ import { cm, el, get } from "../api.js";
 import { Chart } from "./chart.js";
 import { Controls } from "./controls.js";
 import { delivery } from "./deliver.js";
+import { findings } from "./findings.js";
 import { Table } from "./panes.js";
 import { State } from "./state.js";
 import { Strip } from "./strip.js";
@@ -24,7 +25,10 @@ state.addEventListener("material", () => {
   const { material, weave } = state;
   $("name").textContent = material.name;
   document.title = `${material.name} · Silent Loom`;
+  const texels = 2048 / (Math.max(...weave.size_mm) / 10);
   $("facts").textContent = `${cm(weave.size_mm[0])} × ${cm(weave.size_mm[1])} a repeat`;
+  $("facts").title = `${texels >= 100 ? Math.round(texels) : texels.toPrecision(3)} texels a centimetre at 2048`;
+  $("report").hidden = !state.rows.some((r) => r.step === "photo");
   $("undo").disabled = !material.can_undo;
   $("redo").disabled = !material.can_redo;
   $("before").disabled = !material.parent;
@@ -42,6 +46,7 @@ function say(words) {
   document.body.append(line);
 }
 
+findings(state, say);
 $("undo").addEventListener("click", () => state.undo());
 $("redo").addEventListener("click", () => state.redo());
 $("theme").addEventListener("click", () => { window.switchTheme(); table.panes.forEach((p) => p.current.draw?.()); });

@@ -1,8 +1,9 @@
 // The table: one to four panes, each with its own view and map.
-import { el } from "../api.js";
+import { el, get } from "../api.js";
 import { CornersView } from "./corners.js";
 import { FlatView } from "./flat.js";
 import { FormView } from "./form.js";
+import { GridView } from "./lattice.js";
 
 const VIEWS = { form: "Form", flat: "Flat", repeat: "Repeat", half: "Half shift" };
 
@@ -19,12 +20,30 @@ class Pane {
     this.views = el("span", { class: "segments", role: "radiogroup", "aria-label": "View" }, ...Object.entries(VIEWS).map(([name, title]) =>
       el("button", { class: "act", type: "button", role: "radio", "data-view": name, onclick: () => this.show(name) }, title)));
     this.copies = ["across", "down"].map((word, i) => el("input", { type: "number", min: 1, max: 16, value: 2, "aria-label": `Copies ${word}`, class: "copies",
-      onchange: (e) => { this.flat.copies[i] = Math.max(1, Math.min(16, Math.round(+e.target.value) || 1)); e.target.value = this.flat.copies[i]; this.flat.whole(); } }));
+      onchange: (e) => {
+        const n = Math.max(1, Math.min(16, Math.round(+e.target.value) || 1));
+        const both = this.linked.getAttribute("aria-pressed") === "true";
+        this.copies.forEach((c, k) => { if (k === i || both) { this.flat.copies[k] = n; c.value = n; } });
+        this.flat.whole();
+      } }));
     this.near = el("span", { class: "segments" },
       el("button", { class: "act", type: "button", title: "One texel on one pixel", onclick: () => this.flat.trueTexels() }, "1:1"),
       el("button", { class: "act", type: "button", title: "The whole sheet (double-click)", onclick: () => this.flat.whole() }, "Fit"));
-    this.bar.append(this.views, this.maps, ...this.copies, this.near);
+    this.linked = el("button", { class: "act edge", type: "button", "aria-pressed": true, title: "The same number across and down", onclick: () => { const on = this.linked.getAttribute("aria-pressed") !== "true"; this.linked.setAttribute("aria-pressed", on); } }, "=");
+    this.bond = el("select", { "aria-label": "Bond", onchange: () => { this.flat.bond = this.bond.value; this.flat.draw(); } }, ...["straight", "half-drop", "brick"].map((b) => el("option", {}, b)));
+    this.bar.append(this.views, this.maps, this.copies[0], this.linked, this.copies[1], this.bond, this.near);
+    this.checks = el("span", { class: "segments" },
+      el("button", { class: "act", type: "button", "data-check": "seams", title: "Where joins still show", "aria-pressed": false, onclick: () => this.table.check(this, "seams") }, "Seams"),
+      el("button", { class: "act", type: "button", "data-check": "spots", title: "What the eye will find again in every repeat", "aria-pressed": false, onclick: () => this.table.check(this, "spots") }, "Spots"),
+      el("button", { class: "act", type: "button", "data-check": "scale", title: "A figure of 1.75 m and a rule, at true size", "aria-pressed": this.table.sized, onclick: () => this.table.scale() }, "Scale"));
+    this.bar.append(this.checks);
     this.node.append(this.bar, this.foot, el("div", { class: "busy" }));
+    // The photo as it came, until the first picture of the surface is there
+    const photo = this.state.rows.find((r) => r.step === "photo");
+    if (photo) {
+      this.first = el("img", { class: "first", alt: "", src: `${this.state.path}/photo.jpg?step_id=${photo.id}&size=480` });
+      this.node.prepend(this.first);
+    }
     this.node.addEventListener("pointerdown", () => this.activate(), true);
     this.node.addEventListener("focusin", () => this.activate());
   }
@@ -32,23 +51,27 @@ class Pane {
   get flat() { return (this._flat ??= new FlatView(this)); }
   get form() { return (this._form ??= new FormView(this)); }
   get corners() { return (this._corners ??= new CornersView(this)); }
-  get current() { return this.view === "form" ? this.form : this.view === "photo" ? this.corners : this.flat; }
+  get grid() { return (this._grid ??= new GridView(this)); }
+  get placing() { return this.view === "photo" || this.view === "grid"; }
+  get current() { return this.view === "form" ? this.form : this.view === "photo" ? this.corners : this.view === "grid" ? this.grid : this.flat; }
 
   activate() { this.table.activate(this); }
 
   show(view) {
-    if (this.view !== "photo") this.last = this.view;
+    if (!this.placing) this.last = this.view;
     this.view = view;
-    if (view !== "photo" && this._flat) { this._flat.zoom = 1; this._flat.at = [0, 0]; }
+    if (this.placing) this.first?.remove();
+    if (!this.placing && this._flat) { this._flat.zoom = 1; this._flat.at = [0, 0]; }
     this.mount();
     this.table.remember();
   }
 
   mount() {
     const current = this.current;
-    this.node.querySelectorAll("canvas, .light, .tools, .corner, .foot-right").forEach((n) => n.remove());
+    this.node.querySelectorAll("canvas, .light, .tools, .corner, .foot-right, .spots-list").forEach((n) => n.remove());
     this.node.prepend(current.canvas);
-    if (current.extra) this.node.append(...current.extra);
+    if (current === this._flat) current.canvas.after(...current.extra);
+    else if (current.extra) this.node.append(...current.extra);
     this.refresh();
     current.resize();
   }
@@ -58,10 +81,11 @@ class Pane {
     if (!made.some((t) => t.name === this.thread) && made.length) this.thread = made[0].name;
     this.maps.replaceChildren(...made.map((t) => el("option", { value: t.name, selected: t.name === this.thread }, t.title)));
     for (const b of this.views.children) b.setAttribute("aria-checked", b.dataset.view === this.view);
-    const flat = !["form", "photo"].includes(this.view);
+    const flat = !["form", "photo", "grid"].includes(this.view);
     this.maps.hidden = !flat;
     this.near.hidden = !flat;
-    for (const c of this.copies) c.hidden = this.view !== "repeat";
+    for (const c of [...this.copies, this.linked, this.bond]) c.hidden = this.view !== "repeat";
+    this.checks.hidden = !flat || this.table.panes.length === 4;
     this.node.dataset.view = this.view;
     this.node.dataset.thread = this.thread;
     this.current.ask();
@@ -71,6 +95,7 @@ class Pane {
   computing(on) { this.node.classList.toggle("computing", on); this.node.setAttribute("aria-busy", on); }
   // For whoever waits for a picture: which state, at which size
   painted(width) {
+    this.first?.remove();
     this.node.dataset.painted = `${this.view}:${this.thread}:${width}`;
     this.node.dataset.turn = String(+(this.node.dataset.turn || 0) + 1);
     if (this.foot.textContent && !this.foot.textContent.includes(" of ")) this.say("");
@@ -88,6 +113,11 @@ export class Table {
     state.addEventListener("draft", () => this.ask());
     state.addEventListener("material", () => this.panes.forEach((p) => p.refresh()));
     state.addEventListener("before", () => this.ask());
+    this.sized = localStorage.getItem("loom-sized") !== "no";
+    for (const event of ["chosen", "picking"]) state.addEventListener(event, () => this.panes.forEach((p) => { if (["flat", "half"].includes(p.view)) { p.flat.hand.clear(); p.refresh(); } }));
+    state.addEventListener("picking", () => { const pane = this.active || this.panes[0]; if (state.picking) { if (!["flat", "half"].includes(pane.view)) pane.show("flat"); pane.say(state.picking.words); } });
+    state.addEventListener("material", () => this.panes.forEach((p) => { if (p._flat && (p._flat.seams || p._flat.spots)) this.recheck(p); }));
+    state.addEventListener("grid", () => { const pane = this.active || this.panes[0]; pane.show("grid"); pane.node.querySelector(".corner")?.focus(); });
     state.addEventListener("corners", () => { const pane = this.active || this.panes[0]; pane.show("photo"); pane.node.querySelector(".corner")?.focus(); });
     new ResizeObserver(() => this.panes.forEach((p) => p.current.resize())).observe(root);
   }
@@ -109,13 +139,61 @@ export class Table {
     this.remember();
   }
 
-  remember() { localStorage.setItem("loom-panes", JSON.stringify(this.panes.map((p) => ({ view: p.view === "photo" ? p.last : p.view, thread: p.thread })))); }
+  remember() { localStorage.setItem("loom-panes", JSON.stringify(this.panes.map((p) => ({ view: p.placing ? p.last : p.view, thread: p.thread })))); }
 
   activate(pane) {
     if (this.active === pane && pane.node.classList.contains("active")) return;
     this.active = pane;
     for (const p of this.panes) p.node.classList.toggle("active", p === pane && this.panes.length > 1);
     this.state.emit("active");
+  }
+
+  // Heat of the joins, or the odd patches, over the picture; asked for again when the material changes
+  async check(pane, what) {
+    const flat = pane.flat, on = !flat[what];
+    flat.seams = flat.spots = null;
+    pane.node.querySelector(".spots-list")?.remove();
+    pane.checking = on ? what : null;
+    for (const b of pane.checks.children) if (b.dataset.check !== "scale") b.setAttribute("aria-pressed", on && b.dataset.check === what);
+    flat.draw();
+    if (on) await this.recheck(pane);
+  }
+
+  scale() {
+    this.sized = !this.sized;
+    localStorage.setItem("loom-sized", this.sized ? "yes" : "no");
+    for (const p of this.panes) { p.checks.querySelector("[data-check=scale]").setAttribute("aria-pressed", this.sized); p._flat?.draw(); }
+  }
+
+  async recheck(pane) {
+    const flat = pane.flat, what = pane.checking;
+    if (!what) return;
+    pane.computing(true);
+    try {
+      if (what === "seams") {
+        const picture = new Image();
+        await new Promise((done, fail) => { picture.onload = done; picture.onerror = () => fail(new Error("The joins could not be measured.")); picture.src = `${this.state.path}/seams.png?at=${Date.now()}`; });
+        flat.seams = picture;
+      } else {
+        const found = await get(`${this.state.path}/spots`);
+        flat.spots = found.spots;
+        this.spotsList(pane, found);
+      }
+      flat.draw();
+      pane.node.dataset.checked = what;
+    } catch (error) { pane.say(error.message); }
+    pane.computing(false);
+  }
+
+  spotsList(pane, found) {
+    pane.node.querySelector(".spots-list")?.remove();
+    const words = found.repetition > 0.5 ? "seen from afar at 4 × 4" : found.repetition > 0.2 ? "may be found again" : "nothing stands out";
+    const cure = (title, what, spot) => el("button", { class: "act edge", type: "button", "data-cure": what, onclick: () => this.state.emit("cure", { what, spot }) }, title);
+    pane.node.append(el("div", { class: "spots-list tools" }, el("b", {}, `Repetition ${found.repetition.toFixed(2)}: ${words}`),
+      found.copied > 0.05 ? el("span", {}, `${Math.round(100 * found.copied)} % is seen twice on the sheet`) : null,
+      found.spots.length ? cure("Fill the strongest patch", "fill", found.spots[0]) : null,
+      found.spots.some((s) => s.broad) ? cure("Even the broad tones", "even") : null,
+      cure("Break the repetition up", "breakup"), cure("Grow a larger sheet", "quilt")));
   }
 
   // The active pane is answered first

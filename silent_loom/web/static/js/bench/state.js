@@ -39,7 +39,23 @@ export class State extends EventTarget {
     this.askFigures();
   }
 
-  choose(id) { this.chosen = id; this.emit("chosen"); }
+  choose(id) { this.chosen = id; this.picking = null; this.emit("chosen"); }
+
+  // The next press on a flat picture gives a place instead of moving the picture
+  pick(wish) {
+    const take = wish.take;
+    this.picking = { ...wish, take: async (u, v) => { this.picking = null; try { await take(u, v); } catch (e) { this.emit("fault", e.message); } this.emit("picking"); } };
+    this.emit("picking");
+  }
+
+  // Add a row after another one and give its id
+  async add(step, settings, to) {
+    const known = new Set(this.rows.map((r) => r.id));
+    await this.change({ kind: "add", step, settings, to });
+    const made = this.rows.find((r) => !known.has(r.id));
+    if (made) this.choose(made.id);
+    return made;
+  }
 
   // What to lay over the stored state in every question.
   question() {

@@ -1,0 +1,55 @@
+"""Opening map sets: files in, a table out, a material after it was confirmed."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter, File, UploadFile
+from pydantic import BaseModel, ConfigDict, Field
+
+from silent_loom.core.errors import FileError
+from silent_loom.web.common import Bench, Rooms
+from silent_loom.web.routers.materials import shown
+
+router = APIRouter()
+
+
+@router.post("/api/open")
+def open_files(rooms: Rooms, files: list[UploadFile] = File()) -> dict[str, Any]:
+    """Take pictures and zips in, and say what each is."""
+    if len(files) > 500:
+        raise FileError(f"{len(files)} files at once", "", "At most 500 are taken; a zip may hold more.")
+    opened = rooms.take([(f.filename or "file", f.file) for f in files])
+    return {"token": opened.token, "sets": [s.as_dict() for s in opened.sets]}
+
+
+class Row(BaseModel):
+    """One confirmed map."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    path: str
+    thread: str
+    channel: str = "rgb"
+    invert: bool = False
+    green_down: bool = False
+
+
+class Confirmed(BaseModel):
+    """A confirmed table."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    token: str
+    name: str = Field(min_length=1, max_length=200)
+    maps: list[Row] = Field(min_length=1)
+    width_mm: float = Field(1000.0, gt=0, le=1e6)
+    depth_mm: float = Field(10.0, gt=0, le=1e5)
+    repeats: bool = True
+
+
+@router.post("/api/open/make", status_code=201)
+def make(body: Confirmed, rooms: Rooms, bench: Bench) -> dict[str, Any]:
+    """A material from what was confirmed."""
+    rows = [r.model_dump() for r in body.maps]
+    return shown(bench, rooms.make(body.token, body.name, rows, body.width_mm, body.depth_mm, body.repeats))

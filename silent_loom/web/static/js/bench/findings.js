@@ -1,0 +1,56 @@
+// The photo report and the origin of a material, each on its sheet; and the cures of repetition.
+import { el, get, post } from "../api.js";
+
+export function findings(state, say) {
+  const sheet = document.getElementById("report-sheet"), list = document.getElementById("report-list");
+  const light = document.getElementById("report-light");
+  document.getElementById("report").addEventListener("click", async () => {
+    list.replaceChildren(el("li", { class: "quiet" }, "Looking at the photo …"));
+    light.hidden = true;
+    sheet.showModal();
+    try {
+      const { findings: found } = await get(`${state.path}/report`);
+      light.src = `${state.path}/light.png?at=${state.material.head}`;
+      light.hidden = false;
+      list.replaceChildren(...found.map((f) => el("li", { class: `found-${f.level}`, "data-code": f.code },
+        el("span", { class: "level" }, { good: "good", note: "note", bad: "mend" }[f.level]), el("span", {}, el("b", {}, f.title), el("span", { class: "quiet" }, ` ${f.says}`)),
+        f.cure ? el("button", { class: "act edge", type: "button", onclick: async (e) => {
+          e.target.disabled = true;
+          await state.after(async () => { const made = await post(`${state.path}/cure`, { code: f.code }); queueMicrotask(() => state.choose(made.step_id)); return made; });
+          e.target.textContent = "Done";
+        } }, f.cure.words) : null)));
+    } catch (e) { list.replaceChildren(el("li", { class: "found-bad" }, e.message)); }
+  });
+
+  const origin = document.getElementById("origin-sheet"), fields = ["author", "origin", "licence", "sale", "note"];
+  document.getElementById("origin").addEventListener("click", () => {
+    for (const f of fields) document.getElementById(`origin-${f}`).value = state.material.origin[f];
+    origin.showModal();
+  });
+  document.getElementById("origin-save").addEventListener("click", async () => {
+    const body = Object.fromEntries(fields.map((f) => [f, document.getElementById(`origin-${f}`).value]));
+    await state.after(() => post(`${state.path}/origin`, body));
+    origin.close();
+  });
+
+  state.addEventListener("cure", async ({ detail: { what, spot } }) => {
+    const rows = state.rows, seamless = rows.findIndex((r) => r.step === "seamless" || r.step === "mapset" || r.step === "blank");
+    try {
+      if (what === "even") {
+        const row = rows.find((r) => r.step === "light");
+        if (row) { await state.change({ kind: "settings", step_id: row.id, settings: { patches: 1, reach: 0.15 } }); state.choose(row.id); }
+        else await state.add("light", { patches: 1, reach: 0.15 }, Math.max(0, seamless));
+      } else if (what === "fill") {
+        const region = { kind: "brush", points: [[spot.u, spot.v]], radius: Math.min(0.2, spot.radius) };
+        const row = rows.slice(seamless).find((r) => r.step === "clean");
+        if (row) { await state.change({ kind: "settings", step_id: row.id, settings: { regions: [...row.settings.regions, region] } }); state.choose(row.id); }
+        else await state.add("clean", { regions: [region] }, seamless + 1);
+      } else if (what === "quilt") {
+        // From the whole photo: what it makes closes by itself, so Seamless is not needed any more
+        const row = rows[seamless];
+        if (row?.step === "seamless" && row.on) await state.change({ kind: "switch", step_id: row.id, on: false });
+        await state.add("quilt", {}, seamless + 1);
+      } else await state.add("breakup", {}, seamless + 1);
+    } catch (e) { say(e.message); }
+  });
+}
