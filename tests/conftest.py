@@ -19,6 +19,18 @@ from silent_loom.demo.surfaces import noise
 DIGEST = "a" * 64
 
 
+@pytest.hookimpl(optionalhook=True)
+def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> object:
+    """The browser's tests on one worker: two applications and two browsers would only wait for one another."""
+    from xdist.scheduler import LoadScopeScheduling
+
+    class OneBrowser(LoadScopeScheduling):  # type: ignore[misc]
+        def _split_scope(self, nodeid: str) -> str:
+            return "browser" if "tests/browser/" in nodeid else nodeid
+
+    return OneBrowser(config, log)
+
+
 class OnePicture:
     """Sources that hold one picture."""
 

@@ -65,8 +65,13 @@ def context(chromium: Browser) -> Iterator[BrowserContext]:
 
 
 @pytest.fixture
-def page(context: BrowserContext, address: str) -> Iterator[Page]:
+def page(context: BrowserContext, address: str, request: pytest.FixtureRequest) -> Iterator[Page]:
     page = context.new_page()
+    if not request.node.get_closest_marker("form"):
+        # Without a graphics card the form takes the cores from what the other tests are about
+        page.add_init_script(
+            "localStorage.setItem('loom-panes', JSON.stringify(['flat', 'repeat'].map(view => ({ view, thread: 'base' }))))"
+        )
     faults: list[str] = []
     page.on("pageerror", lambda e: faults.append(str(e)))
     page.on("console", lambda m: faults.append(m.text) if m.type == "error" and "409" not in m.text else None)

@@ -165,6 +165,7 @@ def test_views_and_read_out(bench: Page) -> None:
     assert np.abs(picture(page) - before).mean() > 2
 
 
+@pytest.mark.form
 def test_the_form_turns_and_so_does_its_light(bench: Page) -> None:
     page = bench
     expect(page.locator(".pane").first).to_have_attribute("data-view", "form")
@@ -338,7 +339,7 @@ def test_a_file_that_is_no_photo_says_so_in_the_library(context: BrowserContext,
     page.goto(address)
     page.wait_for_selector(".drop")
     page.evaluate(DROP, [base64.b64encode(b"only words").decode(), "letter.jpg"])
-    expect(page.locator("[role=alert]")).to_contain_text("letter.jpg: this is not a JPEG file")
+    expect(page.locator(".say[role=alert]")).to_contain_text("letter.jpg: this is not a JPEG file")
     page.close()
 
 
@@ -346,7 +347,11 @@ def test_library_cards_open_rename_duplicate_and_bin(page: Page, address: str) -
     page.goto(address)
     card = page.locator(".card-cloth", has_text="Keeper's roof slate").first
     expect(card).to_be_visible(timeout=90_000)
-    expect(card.locator("img")).to_have_js_property("complete", True)
+    # The photo stands in until the picture is there
+    expect(card.locator("img")).to_have_count(2)
+    for image in card.locator("img").all():
+        expect(image).to_have_js_property("complete", True, timeout=45_000)
+        assert image.evaluate("i => i.naturalWidth") > 100
     card.get_by_role("button", name="Duplicate").click()
     copy = page.locator(".card-cloth", has_text="Keeper's roof slate copy").first
     expect(copy).to_be_visible()
@@ -362,7 +367,7 @@ def test_library_cards_open_rename_duplicate_and_bin(page: Page, address: str) -
     expect(page.locator(".card-cloth", has_text="Forward roof")).to_be_visible()
 
 
-@pytest.mark.parametrize("theme", ["light", "dark"])
+@pytest.mark.parametrize("theme", [pytest.param("light", marks=pytest.mark.form), "dark"])
 def test_pages_pass_axe(page: Page, address: str, theme: str) -> None:
     axe = (Path(__file__).parent.parent.parent / "tools/vendor/node_modules/axe-core/axe.min.js").read_text()
     page.emulate_media(color_scheme=theme)  # type: ignore[arg-type]
@@ -383,4 +388,11 @@ def test_pages_pass_axe(page: Page, address: str, theme: str) -> None:
     assert faults() == []
     page.click("#deliver")
     page.wait_for_selector("#deliver-sheet .choice")
+    assert faults() == []
+    page.keyboard.press("Escape")
+    page.click("#report")
+    page.wait_for_selector("#report-list [data-code]")
+    assert faults() == []
+    page.keyboard.press("Escape")
+    page.click("#origin")
     assert faults() == []

@@ -204,10 +204,10 @@ def _profile(gamma: float) -> bytes:
 def test_matrix_profile_is_applied_exactly_at_any_depth(tmp_path: Path, depth: int) -> None:
     top = 2**depth - 1
     codes = np.random.default_rng(5).integers(0, top + 1, (6, 7, 3)).astype(np.uint8 if depth == 8 else np.uint16)
-    from silent_loom.core.files.write import _chunk, png_bytes
+    from silent_loom.core.files.png import chunk, png_bytes
 
     raw = png_bytes(codes, colour=False)
-    raw = raw[:33] + _chunk(b"iCCP", b"p\0\0" + zlib.compress(_profile(1.8))) + raw[33:]
+    raw = raw[:33] + chunk(b"iCCP", b"p\0\0" + zlib.compress(_profile(1.8))) + raw[33:]
     (tmp_path / "p.png").write_bytes(raw)
     want = (codes / top) ** (round(1.8 * 256) / 256)
     assert np.abs(read(tmp_path / "p.png").colour() - want[..., ::-1]).max() < 6e-4  # the profile rounds its primaries
@@ -305,13 +305,13 @@ def test_missing_file_and_folder() -> None:
 
 def test_a_huge_file_is_refused_before_decoding(tmp_path: Path) -> None:
     # A header that promises 60,000 × 60,000, and next to nothing behind it
-    from silent_loom.core.files.write import _chunk
+    from silent_loom.core.files.png import chunk
 
     raw = (
         b"\x89PNG\r\n\x1a\n"
-        + _chunk(b"IHDR", struct.pack(">IIBBBBB", 60000, 60000, 8, 2, 0, 0, 0))
-        + _chunk(b"IDAT", zlib.compress(b"\0" * 1000))
-        + _chunk(b"IEND", b"")
+        + chunk(b"IHDR", struct.pack(">IIBBBBB", 60000, 60000, 8, 2, 0, 0, 0))
+        + chunk(b"IDAT", zlib.compress(b"\0" * 1000))
+        + chunk(b"IEND", b"")
     )
     (tmp_path / "huge.png").write_bytes(raw)
     with pytest.raises(FileError, match="more than"):

@@ -14,7 +14,7 @@ from PIL import ImageCms
 from silent_loom.core.colour import decode_srgb
 from silent_loom.core.errors import FileError
 from silent_loom.core.files import Limits, read, write
-from silent_loom.core.files.write import _chunk, png_bytes
+from silent_loom.core.files.png import chunk, png_bytes
 
 RNG = np.random.default_rng(4)
 
@@ -48,7 +48,7 @@ def test_a_transparent_palette_keeps_its_alpha(tmp_path: Path) -> None:
 def test_a_png_that_states_its_gamma_is_read_by_it(tmp_path: Path, gamma: float) -> None:
     codes = RNG.integers(0, 256, (6, 6, 3)).astype(np.uint8)
     raw = png_bytes(codes, colour=False)
-    raw = raw[:33] + _chunk(b"gAMA", struct.pack(">I", round(100000 / gamma))) + raw[33:]
+    raw = raw[:33] + chunk(b"gAMA", struct.pack(">I", round(100000 / gamma))) + raw[33:]
     (tmp_path / "g.png").write_bytes(raw)
     assert np.abs(read(tmp_path / "g.png").colour() - (codes / 255) ** gamma).max() < 1e-4
 
@@ -57,7 +57,7 @@ def test_srgb_chunk_wins_over_gamma(tmp_path: Path) -> None:
     codes = RNG.integers(0, 256, (6, 6, 3)).astype(np.uint8)
     raw = png_bytes(codes, colour=True)
     at = 33 + 13
-    (tmp_path / "g.png").write_bytes(raw[:at] + _chunk(b"gAMA", struct.pack(">I", 100000)) + raw[at:])
+    (tmp_path / "g.png").write_bytes(raw[:at] + chunk(b"gAMA", struct.pack(">I", 100000)) + raw[at:])
     assert np.abs(read(tmp_path / "g.png").colour() - decode_srgb(codes / 255)).max() < 1e-6
 
 
@@ -111,8 +111,6 @@ def test_memory_is_bounded_on_the_header(tmp_path: Path) -> None:
 def test_a_png_bomb_is_refused_before_it_unfolds(tmp_path: Path) -> None:
     rows = zlib.compress(b"\0" * (30000 * 3 + 1) * 40, 9)
     head = struct.pack(">IIBBBBB", 30000, 30000, 8, 2, 0, 0, 0)
-    (tmp_path / "bomb.png").write_bytes(
-        b"\x89PNG\r\n\x1a\n" + _chunk(b"IHDR", head) + _chunk(b"IDAT", rows) + _chunk(b"IEND", b"")
-    )
+    (tmp_path / "bomb.png").write_bytes(b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", rows) + chunk(b"IEND", b""))
     with pytest.raises(FileError, match="30000 × 30000"):
         read(tmp_path / "bomb.png")

@@ -158,3 +158,109 @@ def test_ids_are_never_mixed_by_a_field() -> None:
     ids = Image(np.random.default_rng(0).integers(0, 40, (64, 64, 1)).astype(np.float32) * 100, Kind.ID)
     moved = warp_homography(ids, np.array([[0.7, 0.3, 3], [-0.2, 0.9, 5], [0, 0, 1.0]]), 50, 50, (1, 1))
     assert np.isin(moved.pixels, ids.pixels).all()
+
+
+# --- lens bulge, turn, other rectangles ---------------------------------------------------------------------------
+
+
+def bent_picture(bulge: float, width: int = 800, height: int = 600) -> Picture:
+    """Soft dots on a straight grid, seen through a lens: the point at r from the middle lies at r (1 − bulge r²)."""
+    from silent_loom.core.colour import encode_srgb
+
+    reach = np.hypot(width, height) / 2
+    y, x = np.mgrid[0:height, 0:width].astype(np.float64)
+    seen = np.stack([x + 0.5 - width / 2, y + 0.5 - height / 2], -1) / reach
+    straight = seen.copy()
+    for _ in range(40):
+        straight = seen / (1 - bulge * np.square(straight).sum(2, keepdims=True))
+    place = straight * reach + (width / 2, height / 2)
+    plane = np.full((height, width), 0.15)
+    for gx in range(100, width, 100):
+        for gy in range(100, height, 100):
+            plane += 0.6 * np.exp(-((place[..., 0] - gx) ** 2 + (place[..., 1] - gy) ** 2) / (2 * 6.0**2))
+    codes = np.rint(encode_srgb(np.clip(plane, 0, 1)) * 255).astype(np.uint8)
+    return Picture(np.repeat(codes[..., None], 3, 2), None, SRGB, 8, "png")
+
+
+def straightened(picture: Picture, size: int, **straighten: object) -> Image:
+    weave = starting_weave(
+        DIGEST, SourceRef(name="p", format="png", width=picture.width, height=picture.height, bytes=1), straighten=straighten
+    )
+    return Evaluator(OnePicture(picture)).ask(weave, "base", size, below=weave.steps[1].id)
+
+
+def dot(plane: np.ndarray, x: float, y: float, reach: int = 14) -> tuple[float, float]:
+    j, i = round(x - 0.5), round(y - 0.5)
+    patch = np.clip(plane[i - reach : i + reach + 1, j - reach : j + reach + 1] - 0.2, 0, None)
+    ys, xs = np.mgrid[i - reach : i + reach + 1, j - reach : j + reach + 1]
+    return float((patch * xs).sum() / patch.sum() + 0.5), float((patch * ys).sum() / patch.sum() + 0.5)
+
+
+@pytest.mark.parametrize("bulge", [-0.12, 0.0, 0.12])
+def test_lens_bulge_is_taken_out(bulge: float) -> None:
+    picture = bent_picture(bulge)
+    plane = straightened(picture, 800, bulge=bulge).pixels[..., 1]
+    if bulge == 0:
+        for x, y in ((400, 300), (500, 300), (600, 400), (300, 200), (200, 300), (600, 200)):
+            found = dot(plane, x, y)
+            assert np.hypot(found[0] - x, found[1] - y) < 0.3
+    # Rows and columns of dots are straight again: collinear to a third of a texel
+    near = plane > 0.4
+    count = 0
+    from scipy import ndimage
+
+    labels, n = ndimage.label(near)
+    centres = np.array(ndimage.center_of_mass(np.clip(plane - 0.2, 0, None), labels, range(1, n + 1)))
+    middle = centres[np.argmin(np.hypot(*(centres - (plane.shape[0] / 2, plane.shape[1] / 2)).T))]
+    for axis in (0, 1):
+        line = centres[np.abs(centres[:, axis] - middle[axis]) < 12]
+        far = centres[np.abs(centres[:, axis] - middle[axis] - 100) < 30]
+        for group in (line, far):
+            if len(group) >= 4:
+                fit = np.polyfit(group[:, 1 - axis], group[:, axis], 1)
+                assert np.abs(np.polyval(fit, group[:, 1 - axis]) - group[:, axis]).max() < 0.35
+                count += 1
+    assert count >= 3
+
+
+def test_without_taking_it_out_the_rows_stay_bent() -> None:
+    from scipy import ndimage
+
+    plane = straightened(bent_picture(0.12), 800).pixels[..., 1]
+    labels, n = ndimage.label(plane > 0.4)
+    centres = np.array(ndimage.center_of_mass(np.clip(plane - 0.2, 0, None), labels, range(1, n + 1)))
+    far = centres[centres[:, 0] < 150]
+    fit = np.polyfit(far[:, 1], far[:, 0], 1)
+    assert np.abs(np.polyval(fit, far[:, 1]) - far[:, 0]).max() > 2
+
+
+@given(st.floats(-180, 180))
+@settings(max_examples=15, deadline=None)
+def test_a_turn_shows_the_photo_alone_and_about_its_middle(angle: float) -> None:
+    picture = bent_picture(0.0)
+    s = StraightenSettings(turn_deg=angle)
+    from silent_loom.core.photo.straighten import _turned
+    from silent_loom.core.weave.step import Geometry
+
+    (width, height), corners = _turned(s, Geometry((800.0, 600.0)))
+    assert all(-1e-9 <= c <= 1 + 1e-9 for p in corners for c in p), "nothing from outside the photo"
+    assert width > 0
+    assert height > 0
+    plane = straightened(picture, 400, turn_deg=angle).pixels[..., 1]
+    h, w = plane.shape
+    pitch = width / w  # photo pixels per texel
+    # The dot at (500, 300) is 100 right of the middle, and turns clockwise about it
+    a = np.radians(angle)
+    x, y = w / 2 + 100 * np.cos(a) / pitch, h / 2 + 100 * np.sin(a) / pitch
+    if 15 < x < w - 15 and 15 < y < h - 15:
+        found = dot(plane, x, y, 12)
+        assert np.hypot(found[0] - x, found[1] - y) < 0.6
+
+
+def test_other_rectangles_are_kept_and_change_nothing() -> None:
+    picture = bent_picture(0.0)
+    mine = ((0.1, 0.1), (0.6, 0.12), (0.62, 0.7), (0.1, 0.7))
+    other = ((0.3, 0.3), (0.9, 0.3), (0.9, 0.9), (0.3, 0.9))
+    assert np.array_equal(
+        straightened(picture, 200, corners=mine).pixels, straightened(picture, 200, corners=mine, others=(other,)).pixels
+    )

@@ -18,9 +18,10 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from silent_loom.core.errors import FileError, LoomError
-from silent_loom.core.files.write import png_bytes
+from silent_loom.core.files.png import png_bytes
 from silent_loom.core.weave.decision import Decision
-from silent_loom.core.weave.model import Weave, starting_weave
+from silent_loom.core.weave.model import StepEntry, Weave, starting_weave
+from silent_loom.store.pieces import packed, unpacked
 from silent_loom.store.store import Conflict, Missing, State, Store, StoredDecisions
 from tests.conftest import codes_of
 from tests.conftest import spectrum as noise_of
@@ -110,6 +111,41 @@ def test_two_windows_get_a_clear_conflict_and_lose_nothing(store: Store, state: 
     assert depth(store.go_to(state.id, caught.value.kept)) == 7
 
 
+def strokes_of(n: int) -> list[dict[str, object]]:
+    rng = np.random.default_rng(n)
+    return [
+        {"tool": "clone", "radius_mm": 10.0, "points": [[float(x), float(y), 1.0] for x, y in rng.random((60, 2)) * 900]}
+        for _ in range(n)
+    ]
+
+
+def test_strokes_are_kept_once_however_many_states_hold_them(store: Store, state: State) -> None:
+    strokes, seen = strokes_of(40), []
+    weave = state.weave.model_copy(update={"steps": (*state.weave.steps, StepEntry(step="repair"))})
+    repair = weave.steps[-1].id
+    for n in range(1, 41):
+        weave = weave.with_settings(repair, {"layers": [{"name": "L", "strokes": strokes[:n]}]})
+        state = store.change(state.id, state.head, weave, f"Stroke {n}")
+        seen.append((state.head, weave))
+    for entry, wanted in seen:
+        assert store.weave_at(state.id, entry) == wanted, "every state comes back to the last digit"
+    again = Store(store.folder)
+    assert again.get(state.id).weave == weave
+    with sqlite3.connect(store.folder / "loom.sqlite") as db:
+        texts, whole = db.execute("select sum(length(weave)) from entries").fetchone()[0], len(weave.model_dump_json())
+        assert db.execute("select count(*) from pieces").fetchone()[0] == 40
+    assert texts < 4 * whole, "not the square of what was painted"
+
+
+@pytest.mark.parametrize(
+    "odd", [{"$piece": "0" * 64}, [{"$piece": "0" * 64, "x": "y" * 400}], [{"a": [{"b": "z" * 400}], "c": "w" * 400}], "pieces:"]
+)
+def test_settings_that_look_like_pieces_come_back_as_they_were(odd: object) -> None:
+    weave = Weave(steps=(StepEntry(step="repair", settings={"layers": odd, "more": [{"t": "x" * 300}]}),))
+    text, pieces = packed(weave)
+    assert unpacked(text, lambda wanted: {d: pieces[d] for d in wanted}) == weave
+
+
 def test_bin_restore_rename_duplicate(store: Store, state: State) -> None:
     store.put_in_bin(state.id)
     assert store.materials() == []
@@ -158,12 +194,16 @@ def test_decisions_survive_a_restart(store: Store) -> None:
     kept.put("passing", decision)
     assert kept.get("passing") is decision
     assert Store(store.folder).get_decision("passing") is None
+    # Asked for as the state, it is kept: what the hand marked is not searched for again after a restart
+    kept.passing(False)
+    assert kept.get("passing") is decision
+    assert Store(store.folder).get_decision("passing") is not None
 
 
 def test_database_is_in_wal_mode_and_at_the_newest_revision(store: Store, state: State) -> None:
     with sqlite3.connect(store.folder / "loom.sqlite") as connection:
         assert connection.execute("PRAGMA journal_mode").fetchone() == ("wal",)
-        assert connection.execute("SELECT version_num FROM alembic_version").fetchone() == ("0001",)
+        assert connection.execute("SELECT version_num FROM alembic_version").fetchone() == ("0003",)
 
 
 def test_the_tables_are_those_of_the_migrations(tmp_path: Path) -> None:

@@ -15,7 +15,7 @@ import numpy as np
 import pytest
 from fastapi.testclient import TestClient
 
-from silent_loom.core.files.write import png_bytes
+from silent_loom.core.files.png import png_bytes
 from silent_loom.store.store import Store
 from silent_loom.web import describe
 from silent_loom.web.app import create_app
@@ -167,6 +167,43 @@ def test_maps_come_as_bytes_and_a_draft_is_not_stored(client: TestClient, materi
     assert wrong.status_code == 422
 
 
+def test_a_view_that_says_what_it_has_gets_only_what_changed(client: TestClient, material: dict[str, Any]) -> None:
+    path = f"/api/materials/{material['id']}"
+    added = change(client, material, kind="add", step="repair", to=len(material["weave"]["rows"])).json()
+    repair = row(added, "repair")["id"]
+    ask = {"thread": "base", "size": 512, "below": repair}
+    first = client.post(f"{path}/map", json=ask)
+    same = client.post(f"{path}/map", json={**ask, "have": first.headers["x-key"]})
+    assert (same.content, same.headers["x-blocks"]) == (b"", "128")
+    mm = [float(v) for v in first.headers["x-mm"].split()]
+    dab = {"tool": "paint", "points": [[mm[0] * 0.999, mm[1] * 0.2, 1]], "radius_mm": mm[0] / 40, "colour": "#ff0000"}
+    laid = {"step_id": repair, "settings": {"layers": [{"strokes": [dab]}]}}
+    part = client.post(f"{path}/map", json={**ask, **laid, "have": first.headers["x-key"]})
+    whole = client.post(f"{path}/map", json={**ask, **laid})
+    w, h = int(first.headers["x-width"]), int(first.headers["x-height"])
+    mended = np.frombuffer(first.content, np.uint8).reshape(h, w, 4).copy()
+    side, *places = part.headers["x-blocks"].split()
+    blocks, at = [tuple(int(n) * int(side) for n in p.split(",")) for p in places], 0
+    assert len(blocks) == 2  # it goes on round the right edge
+    for x, y in blocks:
+        goal = mended[y : y + int(side), x : x + int(side)]
+        goal[...] = np.frombuffer(part.content, np.uint8, goal.size, at).reshape(goal.shape)
+        at += goal.size
+    assert at == len(part.content)
+    assert np.array_equal(mended, np.frombuffer(whole.content, np.uint8).reshape(h, w, 4))
+    assert part.headers["x-key"] == whole.headers["x-key"] != first.headers["x-key"]
+    # A name that nothing is kept under is answered whole
+    assert client.post(f"{path}/map", json={**ask, "have": "0" * 32}).content == first.content
+
+
+def test_a_card_names_the_photo_that_stands_in_for_its_picture(client: TestClient, material: dict[str, Any]) -> None:
+    card = next(m for m in client.get("/api/materials").json()["materials"] if m["id"] == material["id"])
+    photo = client.get(f"/api/materials/{card['id']}/photo.jpg", params={"step_id": card["photo_row"], "size": 64})
+    assert (photo.status_code, photo.headers["content-type"], photo.content[:2]) == (200, "image/jpeg", b"\xff\xd8")
+    empty = client.post("/api/materials/blank", json={"name": "Lead paint"}).json()
+    assert next(m for m in client.get("/api/materials").json()["materials"] if m["id"] == empty["id"])["photo_row"] == ""
+
+
 def test_an_older_question_of_the_same_view_is_given_up(client: TestClient, material: dict[str, Any]) -> None:
     path = f"/api/materials/{material['id']}/map"
     assert client.post(path, json={"thread": "base", "size": 32, "view": "v", "sequence": 5}).status_code == 200
@@ -294,12 +331,15 @@ def test_library_acts(client: TestClient, material: dict[str, Any]) -> None:
     assert copy["id"] in [m["id"] for m in client.get("/api/materials").json()["materials"]]
 
 
+DRAWN_HERE = {"grid", "regions", "strokes", "kept", "grey", "maps"}
+
+
 def test_controls_come_from_the_settings_models(client: TestClient) -> None:
     steps = {s["name"]: s for s in client.get("/api/steps").json()["steps"]}
     depth = next(f for f in steps["height"]["fields"] if f["name"] == "depth_mm")
     assert (depth["unit"], depth["low"], depth["soft"], depth["default"], depth["log"]) == ("mm", 0.001, [0.1, 100], 10.0, True)
     kinds = {f["kind"] for s in steps.values() for f in s["fields"]}
-    assert kinds == {"number", "choice", "switch", "curve", "corners", "colour", "source"}
+    assert kinds == {"number", "choice", "switch", "curve", "corners", "colour", "source", *DRAWN_HERE}
     assert describe.MIXES[0] == "replace"
 
 

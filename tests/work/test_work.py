@@ -14,7 +14,7 @@ import pytest
 
 from silent_loom.core.derive import depth_of
 from silent_loom.core.errors import Cancelled, LoomError, SettingError
-from silent_loom.core.files.write import png_bytes
+from silent_loom.core.files.png import png_bytes
 from silent_loom.core.parallel import Lane, Task, both, over_rows
 from silent_loom.core.weave.model import starting_weave
 from silent_loom.store.store import State, Store
@@ -206,7 +206,7 @@ def test_a_draft_answers_as_the_change_will(bench: Workbench, state: State) -> N
     assert depth_of(changed.weave) == 3.0
     kept, facts = bench.map_rgba(state.id, "normal", 64)
     assert kept == tried
-    assert max(facts["width"], facts["height"]) == 64
+    assert max(facts.width, facts.height) == 64
     before, _ = bench.map_rgba(state.id, "normal", 64, entry=state.head)
     assert before != kept
 

@@ -1,0 +1,228 @@
+"""Photo report: every fault is told when it is there, and not when it is not; each cure mends it."""
+
+from __future__ import annotations
+
+import io
+import json
+from typing import Any
+
+import cv2
+import numpy as np
+import pytest
+from PIL import Image as Pillow
+
+from silent_loom.core.colour import encode_srgb
+from silent_loom.core.files.picture import Picture
+from silent_loom.core.files.profile import SRGB
+from silent_loom.core.images import Floats, Image, Kind
+from silent_loom.core.photo.quality import blockiness, noise_level, sharpness
+from silent_loom.core.photo.report import Finding, Report, border, even_area, most_contrast, report, tilt
+from tests.support import varied
+
+
+def picture_of(light: Floats) -> Picture:
+    codes = np.rint(encode_srgb(np.clip(light, 0, 1)) * 255).astype(np.uint8)
+    return Picture(codes, None, SRGB, 8, "png")
+
+
+def told(light: Floats, width_mm: float | None = None) -> Report:
+    return report(picture_of(light), width_mm)
+
+
+def finding(made: Report, code: str) -> Finding | None:
+    return next((f for f in made.findings if f.code == code), None)
+
+
+@pytest.fixture(scope="module")
+def plaster() -> Floats:
+    rng = np.random.default_rng(11)
+    light = varied.plaster(rng)
+    return np.clip(light, 0.02, 0.95).astype(np.float32)
+
+
+def test_a_good_photo_is_called_good(plaster: Floats) -> None:
+    made = told(plaster, 200.0)
+    bad = [f for f in made.findings if f.level == "bad"]
+    assert not bad
+    assert finding(made, "border") is None
+    assert finding(made, "tilt") is None
+    assert finding(made, "motif") is None
+    assert finding(made, "lights") is None
+    assert made.figures["clipped_darks"] == 0
+    density = finding(made, "density")
+    assert density is not None
+    assert density.figure == pytest.approx(800 / 20)
+    json.dumps(made.as_dict())
+
+
+@pytest.mark.parametrize(("side", "tone"), [(0, 0.95), (1, 0.0), (2, 0.4), (3, 0.95)], ids=["left", "top", "right", "bottom"])
+def test_a_border_is_found_to_the_row_and_trimmed(plaster: Floats, side: int, tone: float) -> None:
+    light = plaster.copy()
+    parts = [np.s_[:, :40], np.s_[:30], np.s_[:, -40:], np.s_[-30:]]
+    light[parts[side]] = tone
+    made = told(light)
+    found = finding(made, "border")
+    assert found is not None
+    assert found.cure is not None
+    wanted = (40 / 800, 30 / 600)[side % 2]
+    assert made.figures["border"][side] == pytest.approx(wanted, abs=0.004)
+    assert sum(v > 0 for v in made.figures["border"]) == 1
+    x = [p[0] for p in found.cure.settings["corners"]]
+    y = [p[1] for p in found.cure.settings["corners"]]
+    inner = (min(x), min(y), 1 - max(x), 1 - max(y))
+    assert inner[side] >= wanted - 1e-6, "the cure cuts all of it away"
+    assert max(inner) < wanted + 0.01, "and hardly more"
+
+
+def test_a_plain_surface_has_no_border() -> None:
+    flat = np.full((300, 400, 3), 0.4, np.float32)
+    assert border(flat.mean(2), flat) == (0.0, 0.0, 0.0, 0.0)
+
+
+def test_clipped_lights_are_measured_and_placed(plaster: Floats) -> None:
+    light = plaster.copy()
+    light[20:120, 640:760] = 1.0
+    light[480:580, 20:120] = 0.0
+    made = told(light)
+    lights, darks = finding(made, "lights"), finding(made, "darks")
+    assert lights is not None
+    assert darks is not None
+    assert made.figures["clipped_lights"] == pytest.approx(100 * 120 / 480_000, rel=0.05)
+    assert made.figures["clipped_darks"] == pytest.approx(100 * 100 / 480_000, rel=0.05)
+    assert "top right" in lights.title
+    assert "bottom left" in darks.title
+    assert made.clipped_lights[:4, 12:].sum() > 0.95 * made.clipped_lights.sum()
+
+
+@pytest.mark.parametrize(("angle", "word"), [(0, "right"), (90, "top"), (180, "left"), (225, "bottom left")])
+def test_light_from_one_side_is_told_with_its_side(plaster: Floats, angle: float, word: str) -> None:
+    v, u = np.mgrid[0:600, 0:800]
+    along = np.cos(np.radians(angle)) * (u / 400 - 1) - np.sin(np.radians(angle)) * (v / 300 - 1)
+    made = told((plaster * np.exp(0.3 * along)[..., None]).astype(np.float32))
+    assert made.figures["light_from"] == word
+    assert made.figures["light_slope_percent"] > 25
+    light = finding(made, "light")
+    assert light is not None
+    assert light.level == "bad"
+    assert word in light.title
+    assert light.cure is not None
+    assert light.cure.step == "light"
+
+
+def test_vignette_is_told_apart_from_slope(plaster: Floats) -> None:
+    v, u = np.mgrid[0:600, 0:800]
+    r2 = ((u / 400 - 1) ** 2 + (v / 300 - 1) ** 2) / 2
+    made = told((plaster * np.exp(-0.6 * r2)[..., None]).astype(np.float32))
+    assert made.figures["vignette_percent"] > 25
+    assert made.figures["light_slope_percent"] < 12
+    assert made.light.min() < 0.75 < made.light.max()
+
+
+def test_noise_is_measured(plaster: Floats) -> None:
+    rng = np.random.default_rng(0)
+    smooth = np.stack([cv2.GaussianBlur(plaster[..., k], (0, 0), 3) for k in range(3)], -1)
+    codes = encode_srgb(smooth).mean(2)
+    for sigma in (2.0, 6.0, 12.0):
+        noisy = (codes + rng.normal(0, sigma / 255, codes.shape)).astype(np.float32)
+        assert noise_level(noisy) * 255 == pytest.approx(sigma, rel=0.2)
+    assert sharpness(cv2.GaussianBlur(codes, (0, 0), 3)) < sharpness(codes) < sharpness(encode_srgb(plaster).mean(2))
+
+
+def test_heavy_jpeg_blocks_are_seen_and_light_ones_not(plaster: Floats) -> None:
+    codes = picture_of(plaster).samples
+    found = []
+    for quality in (12, 95):
+        buffer = io.BytesIO()
+        Pillow.fromarray(codes).save(buffer, "JPEG", quality=quality)
+        decoded = np.asarray(Pillow.open(buffer))
+        found.append(finding(report(Picture(decoded, None, SRGB, 8, "jpeg")), "blocks"))
+        plane = decoded.mean(2).astype(np.float32) / 255
+        assert (blockiness(plane) > 0.2) == (quality == 12)
+    assert found[0] is not None
+    assert found[0].cure is not None
+    assert found[1] is None
+    assert finding(told(plaster), "blocks") is None
+
+
+@pytest.mark.parametrize("make", [varied.tiles, varied.bond])
+@pytest.mark.parametrize("across", [0.0, 0.12])
+def test_converging_lines_are_told_and_their_cure_squares_them(make: Any, across: float) -> None:
+    light = make(np.random.default_rng(5))
+    h, w = light.shape[:2]
+    level = np.float32([[0, 0], [w, 0], [w, h], [0, h]])
+    seen = np.float32([[0.14 * w, across * h], [0.86 * w, 0], [w, h], [0, (1 - across) * h]])
+    m = cv2.getPerspectiveTransform(level, seen)
+    inside = cv2.getPerspectiveTransform(
+        np.float32([[0.15 * w, 0.13 * h], [0.85 * w, 0.13 * h], [0.85 * w, 0.87 * h], [0.15 * w, 0.87 * h]]), level
+    )
+    askew = cv2.warpPerspective(light, inside @ m, (w, h), flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT)
+    made = told(askew.astype(np.float32))
+    found = finding(made, "tilt")
+    assert found is not None
+    assert found.cure is not None
+    corners = np.float32([[x * w, y * h] for x, y in found.cure.settings["corners"]])
+    back = cv2.warpPerspective(askew, cv2.getPerspectiveTransform(corners, level), (w, h))
+    was, now = (tilt(most_contrast(encode_srgb(np.clip(a, 0, 1)).astype(np.float32))) for a in (askew, back))
+    assert abs(was.vertical) > 5
+    assert abs(now.vertical) < 1.5
+    assert abs(now.horizontal) < 1.5
+
+
+@pytest.mark.parametrize("name", ["gravel", "plaster", "fur", "grass", "tiles", "wallpaper"])
+def test_no_tilt_is_suspected_on_level_photos(name: str) -> None:
+    light = getattr(varied, name)(np.random.default_rng(2))
+    assert tilt(most_contrast(encode_srgb(np.clip(light, 0, 1)).astype(np.float32))).corners is None
+
+
+def test_a_motif_is_reported_with_its_period_and_a_grid() -> None:
+    made = told(varied.tiles(np.random.default_rng(3), 97.3, 81.2))
+    assert made.figures["motif"]["across_px"] == pytest.approx(97.3, rel=0.005)
+    assert made.figures["motif"]["down_px"] == pytest.approx(81.2, rel=0.005)
+    found = finding(made, "motif")
+    assert found is not None
+    assert found.cure is not None
+    assert found.cure.settings["grid_x"] >= 6
+    assert found.cure.settings["method"] == "motif"
+
+
+def test_the_largest_even_area_leaves_the_odd_part_out(plaster: Floats) -> None:
+    light = plaster.copy()
+    light[:, 520:] = varied.rust(np.random.default_rng(1))[:, 520:]
+    made = told(light)
+    left, top, right, bottom = made.figures["even_area"]
+    assert right == pytest.approx(520 / 800, abs=0.05)
+    assert (left, top, bottom) == pytest.approx((0, 0, 1), abs=0.05)
+    found = finding(made, "crop")
+    assert found is not None
+    assert found.cure is not None
+    assert even_area(np.full((100, 120, 3), 40.0, np.float32)) == (0, 0, 1, 1)
+
+
+def test_grey_float_and_sixteen_bit_photos_are_taken(plaster: Floats) -> None:
+    grey = plaster.mean(2, keepdims=True)
+    for picture in (
+        Picture(np.rint(encode_srgb(grey) * 65535).astype(np.uint16), None, SRGB, 16, "png"),
+        Picture(plaster, None, SRGB, 32, "openexr"),
+    ):
+        made = report(picture)
+        assert finding(made, "sharpness") is not None
+        assert 0 <= made.figures["evenness"] < 30
+
+
+def test_tiny_pictures_are_taken() -> None:
+    rng = np.random.default_rng(0)
+    for shape in ((16, 16, 3), (9, 200, 3), (64, 3, 3)):
+        made = report(Picture(rng.integers(0, 255, shape).astype(np.uint8), None, SRGB, 8, "png"))
+        assert made.findings
+        assert np.isfinite(made.light).all()
+
+
+def test_the_light_of_a_sheet_agrees_with_what_even_light_takes_out(plaster: Floats) -> None:
+    from silent_loom.core.photo.light import evenness
+
+    v, u = np.mgrid[0:600, 0:800]
+    lit = (plaster * np.exp(0.35 * (u / 400 - 1))[..., None]).astype(np.float32)
+    made = told(lit)
+    gain = cv2.resize(made.light, (800, 600), interpolation=cv2.INTER_CUBIC)
+    evened = Image((lit / gain[..., None]).astype(np.float32), Kind.COLOUR, (800.0, 600.0))
+    assert evenness(evened) < 0.35 * evenness(Image(lit, Kind.COLOUR, (800.0, 600.0)))
