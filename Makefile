@@ -16,8 +16,9 @@ $(STAMP): requirements.lock pyproject.toml
 demo: $(STAMP)
 	$(BIN)/silent-loom serve --demo --data build/demo
 
+# Two workers: the browser's tests on one, the others on the other and then on both
 test: $(STAMP) browser
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest -n 2 --dist loadscope --durations 15
 
 # Chromium from Debian's packages, and the two npm packages that tests use; skipped when they are there
 browser:

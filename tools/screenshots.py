@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import json
 import sys
+import tempfile
 import urllib.request
+from collections.abc import Callable
 from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
@@ -48,7 +50,11 @@ def main(address: str) -> None:
             return page
 
         page = fresh("/")
-        page.wait_for_timeout(3000)
+        for _ in range(600):
+            seen = "[...document.querySelectorAll('.swatch img')].map(i => i.complete && i.naturalWidth > 0)"
+            if len(done := page.evaluate(seen)) >= 8 and all(done):
+                break
+            page.wait_for_timeout(100)
         page.screenshot(path=OUT / "library.png")
 
         page = fresh(f"/bench/{ident['Keeper']}")
@@ -89,8 +95,97 @@ def main(address: str) -> None:
         page.mouse.move(700, 700)
         settle(page)
         page.screenshot(path=OUT / "dark.png")
+        prepared(fresh, ident, address)
         browser.close()
 
 
+def box_of(page: Page) -> tuple[float, float, float, float]:
+    """Where the sheet lies in the second pane."""
+    pane = page.locator(".pane").nth(1)
+    left, top, width, height = (float(v) for v in str(pane.get_attribute("data-sheet")).split(","))
+    box = pane.bounding_box()
+    assert box
+    return box["x"] + left, box["y"] + top, width, height
+
+
+def add(page: Page, title: str, after: str) -> None:
+    page.click(f"[data-step={after}]")
+    page.click("#add-step")
+    page.get_by_role("menuitem", name=title, exact=True).click()
+    settle(page)
+
+
+def drawn(page: Page, points: list[tuple[float, float]]) -> None:
+    page.mouse.move(*points[0])
+    page.mouse.down()
+    for x, y in points[1:]:
+        page.mouse.move(x, y, steps=6)
+
+
+def prepared(fresh: Callable[[str], Page], ident: dict[str, str], address: str) -> None:
+    """Report, hand work, motif, break-up and map sets, on copies of the demo's materials."""
+
+    def copy(name: str) -> str:
+        request = urllib.request.Request(f"{address}/api/materials/{ident[name]}/duplicate", method="POST")
+        return f"/bench/{json.load(urllib.request.urlopen(request))['id']}"
+
+    page = fresh(copy("Hull"))
+    page.click("#report")
+    page.wait_for_selector("#report-list [data-code=light]")
+    page.wait_for_timeout(1500)
+    page.screenshot(path=OUT / "report.png")
+
+    page = fresh(copy("Oyster-shell"))
+    add(page, "Repair", "seamless")
+    page.locator(".pane").nth(1).locator("[data-view=half]").click()
+    settle(page)
+    x, y, w, h = box_of(page)
+    page.mouse.click(x + 0.2 * w, y + 0.3 * h)
+    drawn(page, [(x + 0.5 * w, y + 0.4 * h), (x + 0.52 * w, y + 0.5 * h)])
+    page.mouse.up()
+    settle(page)
+    page.mouse.move(x + 0.55 * w, y + 0.65 * h)
+    page.wait_for_timeout(500)
+    page.screenshot(path=OUT / "repair.png")
+
+    page = fresh(copy("Galley"))
+    page.click("[data-step=seamless]")
+    page.click("#find-motif")
+    page.wait_for_timeout(4000)
+    settle(page)
+    page.click("#place-grid")
+    settle(page)
+    page.screenshot(path=OUT / "grid.png")
+
+    page = fresh(copy("Keeper"))
+    add(page, "Break up", "seamless")
+    page.locator(".pane").nth(1).locator("[data-view=flat]").click()
+    settle(page)
+    page.wait_for_timeout(3000)
+    page.screenshot(path=OUT / "break-up.png")
+
+    page = fresh(copy("Keeper"))
+    page.locator(".pane").nth(1).locator("[data-view=repeat]").click()
+    page.locator(".pane").nth(1).locator("[data-check=scale]").click()
+    page.locator(".pane").nth(1).locator("[data-check=spots]").click()
+    page.wait_for_selector(".spots-list")
+    settle(page)
+    page.screenshot(path=OUT / "spots.png")
+
+    with tempfile.TemporaryDirectory() as folder:
+        made = Path(folder)
+        for thread, name in (("base", "Albedo"), ("normal", "Normal"), ("roughness", "Roughness"), ("height", "Height")):
+            address_of = f"{address}/api/materials/{ident['Galley']}/map/{thread}.png?size=512"
+            (made / f"galley_tiles_{name}.png").write_bytes(urllib.request.urlopen(address_of).read())
+        page = fresh("/")
+        with page.expect_file_chooser() as chooser:
+            page.get_by_role("button", name="Open a map set").click()
+        chooser.value.set_files(sorted(made.iterdir()))
+        page.wait_for_selector("dialog table.found tr[data-file]")
+        page.wait_for_timeout(800)
+        page.screenshot(path=OUT / "map-set.png")
+
+
 if __name__ == "__main__":
+    OUT.mkdir(exist_ok=True)
     main(sys.argv[1] if len(sys.argv) > 1 else "http://127.0.0.1:8321")
