@@ -12,7 +12,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image as Pillow
-from playwright.sync_api import BrowserContext, Page, expect
+from playwright.sync_api import BrowserContext, FloatRect, Locator, Page, expect
 
 from silent_loom.core.files import read
 
@@ -49,6 +49,16 @@ def head_of(page: Page) -> str:
     return str(page.evaluate("document.body.dataset.head"))
 
 
+def box_of(where: Locator) -> FloatRect:
+    """Where something lies on the screen; asked again if it was drawn anew between being found and being measured."""
+    for _ in range(100):
+        box = where.bounding_box()
+        if box:
+            return box
+        where.page.wait_for_timeout(30)
+    raise AssertionError(f"nothing on the screen: {where}")
+
+
 def drop_photo(page: Page, address: str, photo: Path) -> None:
     page.goto(address)
     page.wait_for_selector(".drop")
@@ -78,8 +88,7 @@ def test_from_dropping_a_photo_to_the_zip(page: Page, address: str, photo_file: 
     page.click("#place-corners")
     wait(page, "document.querySelector('.pane').dataset.painted?.startsWith('photo')")
     for i, (dx, dy) in enumerate([(60, 50), (-50, 40), (-40, -60), (55, -45)]):
-        box = page.locator(f"[data-corner='{i}']").bounding_box()
-        assert box
+        box = box_of(page.locator(f"[data-corner='{i}']"))
         page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
         page.mouse.down()
         page.mouse.move(box["x"] + box["width"] / 2 + dx, box["y"] + box["height"] / 2 + dy, steps=4)
@@ -100,8 +109,7 @@ def test_from_dropping_a_photo_to_the_zip(page: Page, address: str, photo_file: 
     page.click("[data-step=height]")
     slide = page.locator(".control[data-field=depth_mm] .slide")
     slide.scroll_into_view_if_needed()
-    box = slide.bounding_box()
-    assert box
+    box = box_of(slide)
     page.mouse.move(box["x"] + box["width"] * 0.66, box["y"] + 7)
     page.mouse.down()
     page.mouse.move(box["x"] + box["width"] * 0.4, box["y"] + 7, steps=8)
@@ -231,9 +239,7 @@ def test_knots_show_their_picture_and_rows_obey_the_keyboard(bench: Page) -> Non
 def test_rows_are_dragged_and_a_fault_is_said_where_it_is(bench: Page) -> None:
     page = bench
     head = head_of(page)
-    row, target = page.locator("[data-step=normal]").bounding_box(), page.locator("[data-step=photo]").bounding_box()
-    assert row
-    assert target
+    row, target = box_of(page.locator("[data-step=normal]")), box_of(page.locator("[data-step=photo]"))
     page.mouse.move(row["x"] + 60, row["y"] + 15)
     page.mouse.down()
     page.mouse.move(target["x"] + 60, target["y"] + 2, steps=6)
@@ -275,8 +281,7 @@ def test_curves_and_feature_sizes_are_drawn_and_dragged(bench: Page) -> None:
     page = bench
     head = head_of(page)
     page.click("[data-step=height]")
-    box = page.locator("[aria-label='Small features']").bounding_box()
-    assert box
+    box = box_of(page.locator("[aria-label='Small features']"))
     page.mouse.move(box["x"] + 5, box["y"] + 5)
     page.mouse.down()
     page.mouse.move(box["x"] + 5, box["y"] - 18, steps=4)
@@ -285,8 +290,7 @@ def test_curves_and_feature_sizes_are_drawn_and_dragged(bench: Page) -> None:
     assert float(page.input_value("#set-small")) > 0.9
     page.click("[data-step=roughness]")
     curve = page.locator("svg[aria-label^='Curve']")
-    place = curve.bounding_box()
-    assert place
+    place = box_of(curve)
     page.mouse.dblclick(place["x"] + place["width"] / 2, place["y"] + 20)
     head = settled(page, head)
     expect(curve.locator(".handle")).to_have_count(3)

@@ -16,7 +16,7 @@ from silent_loom.core.colour import encode_srgb
 from silent_loom.core.files import write
 from silent_loom.core.images import Image, Kind
 from silent_loom.core.maps.normal import from_height
-from tests.browser.test_bench import bench, drop_photo, head_of, picture, ready, settled, wait  # noqa: F401
+from tests.browser.test_bench import bench, box_of, drop_photo, head_of, picture, ready, settled, wait  # noqa: F401
 from tests.conftest import spectrum
 from tests.support import varied
 
@@ -52,8 +52,7 @@ def show(page: Page, view: str) -> tuple[float, float, float, float]:
     page.locator(".pane").first.locator(f"[data-view={view}]").click()
     wait(page, f"document.querySelector('.pane').dataset.painted?.startsWith('{view}')")
     wait(page, "!document.querySelector('.pane').classList.contains('computing')")
-    box = page.locator(".pane canvas").first.bounding_box()
-    assert box
+    box = box_of(page.locator(".pane canvas").first)
     return box["x"], box["y"], box["width"], box["height"]
 
 
@@ -69,8 +68,7 @@ def sheet_box(page: Page) -> tuple[float, float, float, float]:
     """Where the sheet lies on the screen, from what lies under the pointer."""
     value = page.evaluate("document.querySelector('.pane').dataset.sheet")
     left, top, width, height = (float(v) for v in value.split(","))
-    box = page.locator(".pane canvas").first.bounding_box()
-    assert box
+    box = box_of(page.locator(".pane canvas").first)
     return box["x"] + left, box["y"] + top, width, height
 
 
@@ -215,8 +213,7 @@ def test_breaking_up_makes_a_larger_sheet_and_shows_its_cells(bench: Page) -> No
     assert np.abs(tile - now[: now.shape[0] // 2, 240:]).mean() > 3, "its tiles differ"
     assert now.std() == pytest.approx(was.std(), rel=0.15)
     page.locator(".control[data-field=turn_deg] .slide").scroll_into_view_if_needed()
-    slide = page.locator(".control[data-field=turn_deg] .slide").bounding_box()
-    assert slide
+    slide = box_of(page.locator(".control[data-field=turn_deg] .slide"))
     draw(page, [(slide["x"] + 4, slide["y"] + 7), (slide["x"] + slide["width"] * 0.7, slide["y"] + 7)])
     settled(page, head)
     assert np.abs(made(page, size=480) - now).mean() > 3
@@ -247,8 +244,7 @@ def test_a_motif_is_found_and_its_grid_corrected_by_hand(page: Page, address: st
     expect(page.locator("[data-step=seamless]")).to_contain_text("motif")
     page.click("#place-grid")
     wait(page, "document.querySelector('.pane').dataset.painted?.startsWith('grid')")
-    handle = page.locator("[data-corner='2']").bounding_box()
-    assert handle
+    handle = box_of(page.locator("[data-corner='2']"))
     draw(page, [(handle["x"] + handle["width"] / 2, handle["y"] + handle["height"] / 2), (handle["x"] - 20, handle["y"] - 15)])
     settled(page, head)
     page.get_by_role("button", name="Done").click()

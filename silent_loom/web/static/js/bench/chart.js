@@ -8,12 +8,26 @@ export class Chart {
     this.root = root;
     this.state = state;
     this.view = view;
+    this.drawn = new Map(); // a row as last drawn, by id: what has not changed stays under the pointer
     for (const event of ["material", "chosen", "figures"]) state.addEventListener(event, () => this.draw());
+    root.addEventListener("pointerdown", (e) => { if (e.target.closest("[data-switch]")) this.hold(); }, true);
     root.addEventListener("keydown", (e) => this.key(e));
     root.addEventListener("scroll", () => this.hideKnot());
   }
 
+  // Nothing is drawn anew under a pressed pointer: figures may arrive at any moment
+  hold() {
+    this.held = true;
+    const release = () => setTimeout(() => { // after the click that ends the press
+      this.held = false;
+      if (this.late) this.draw();
+    });
+    for (const end of ["pointerup", "pointercancel"]) addEventListener(end, release, { once: true });
+  }
+
   draw() {
+    this.late = Boolean(this.held);
+    if (this.held) return;
     const { rows, threads } = this.state;
     const width = Math.max(312, LEFT + threads.length * LANE + 40);
     const height = HEAD + rows.length * ROW + 6;
@@ -29,7 +43,15 @@ export class Chart {
       if (first >= 0) lane.append(svg("line", { class: "run", x1: x, x2: x, y1: HEAD + (first + 0.5) * ROW, y2: height - 6 }));
       lanes.append(lane);
     });
-    rows.forEach((row, j) => bodies.append(this.row(row, j, threads, width, slowest)));
+    const old = this.drawn;
+    this.drawn = new Map();
+    rows.forEach((row, j) => {
+      const state = JSON.stringify([row, j, threads, width, slowest, row.id === this.state.chosen, this.state.figures.rows[row.id]]);
+      const before = old.get(row.id);
+      const drawn = before?.state === state ? before : { state, group: this.row(row, j, threads, width, slowest) };
+      this.drawn.set(row.id, drawn);
+      bodies.append(drawn.group);
+    });
     const chart = svg("svg", { width, height, role: "listbox", "aria-label": "Steps, in the order in which they work" }, lanes, bodies);
     this.marker = svg("line", { class: "place", x1: 4, x2: width - 4, visibility: "hidden" });
     chart.append(this.marker);
@@ -131,6 +153,7 @@ export class Chart {
     this.state.choose(row.id);
     this.root.querySelector(`[data-id="${row.id}"]`)?.focus();
     const start = event.clientY, chart = this.root.querySelector("svg");
+    this.hold();
     let to = from;
     const move = (e) => {
       if (Math.abs(e.clientY - start) < 6 && to === from) return;
@@ -149,6 +172,7 @@ export class Chart {
     };
     addEventListener("pointermove", move);
     addEventListener("pointerup", up, { once: true });
+    addEventListener("pointercancel", () => { to = from; up(); }, { once: true });
   }
 
   key(event) {
