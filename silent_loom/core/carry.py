@@ -13,11 +13,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.parallel import IDLE, Task, inlined, kernel, over_rows
+from silent_loom.core.parallel import IDLE, Task, inlined, kernel, over_rows, subkernel
 from silent_loom.core.resample import resize
 
 
-@kernel
+@subkernel
 def _cubic(t):  # type: ignore[no-untyped-def]
     a = ((-0.5 * t + 1.0) * t - 0.5) * t
     b = (1.5 * t - 2.5) * t * t + 1.0
@@ -26,14 +26,14 @@ def _cubic(t):  # type: ignore[no-untyped-def]
     return np.float32(a), np.float32(b), np.float32(c), np.float32(d)
 
 
-@kernel
+@subkernel
 def _place(i, n, wraps):  # type: ignore[no-untyped-def]
     if wraps:
         return i % n
     return min(max(i, 0), n - 1)
 
 
-@kernel
+@subkernel
 def _sample(src, u, v, wraps, nearest, acc, weight):  # type: ignore[no-untyped-def]
     h, w, channels = src.shape
     if nearest:
@@ -66,7 +66,7 @@ def _sample(src, u, v, wraps, nearest, acc, weight):  # type: ignore[no-untyped-
             acc[k] += s * weight
 
 
-@kernel
+@subkernel
 def _sample3(src, u, v, wraps):  # type: ignore[no-untyped-def]
     # Three channels at once, sums in registers: the whole photo goes through here
     h, w, _ = src.shape
@@ -99,7 +99,7 @@ def _sample3(src, u, v, wraps):  # type: ignore[no-untyped-def]
     return r, g, b
 
 
-@kernel
+@subkernel
 def _tent3(src, u, v, wraps):  # type: ignore[no-untyped-def]
     # Bilinear: where several samples are averaged into one texel, they and this tent together are the filter
     h, w, _ = src.shape

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats
-from silent_loom.core.parallel import IDLE, Task, kernel, over_rows
+from silent_loom.core.parallel import IDLE, Task, kernel, over_rows, subkernel
 
 LUMA = np.array([0.2126390, 0.7151687, 0.0721923], np.float32)
 """Luminance of the Rec. 709 primaries under D65 (ITU-R BT.709, rounded as in IEC 61966-2-1 amendments)."""
@@ -51,7 +51,7 @@ _ENCODED = encode_srgb((np.arange(_STEPS + 2) * (_TOP / _STEPS)) ** 2).astype(np
 _DECODED = decode_srgb(np.arange(_STEPS + 2) * (_TOP / _STEPS)).astype(np.float32)
 
 
-@kernel
+@subkernel
 def encode_one(v):  # type: ignore[no-untyped-def]
     """sRGB-encode one value inside a kernel.
 
@@ -67,7 +67,7 @@ def encode_one(v):  # type: ignore[no-untyped-def]
     return r if v >= 0 else -r
 
 
-@kernel
+@subkernel
 def decode_one(v):  # type: ignore[no-untyped-def]
     """Linear light of one sRGB-encoded value inside a kernel; a table, off by less than 3e-8."""
     a = abs(v)

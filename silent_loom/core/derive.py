@@ -223,7 +223,7 @@ def derive(
     wanted: Profile = profile(profile_name)
     check_folder(out, force)
     task.report(0.0, "reading the photo")
-    threading.Thread(target=load_kernels, name="kernels", daemon=True).start()
+    threading.Thread(target=load_kernels, args=(UNUSUAL,), name="kernels", daemon=True).start()
     picture = read(photo, limits=limits)
     digest = digest_of(photo)
     seconds = {"read": time.perf_counter() - started}
@@ -309,3 +309,5 @@ def derive(
 
 
 FIGURES = ("seam_x_before", "seam_y_before", "seam_x_after", "seam_y_after", "evenness_before", "evenness_after")
+UNUSUAL = frozenset({"breakup", "fade", "gauss", "gradient", "patchfill", "quilt", "repair", "seam_meter"})
+"""Modules whose kernels a starting weave calls only with other settings or figures: loaded when they are."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from typing import Any, ParamSpec, TypeVar
@@ -37,13 +37,20 @@ def kernel(function: Callable[P, R]) -> Callable[P, R]:
     )
 
 
+def subkernel(function: Callable[P, R]) -> Callable[P, R]:
+    """As `kernel`, for what only other kernels call: their machine code holds it, so it is never loaded by itself."""
+    compiled: Callable[P, R] = numba.njit(
+        nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz", "reassoc"}
+    )(function)
+    return compiled
+
+
 def inlined(function: Callable[P, R]) -> Callable[P, R]:
-    """As `kernel`, for small parts of kernels: always put in place, since a call that passes arrays costs more than it does."""
-    return light(
-        numba.njit(
-            nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz", "reassoc"}, forceinline=True
-        )(function)
-    )
+    """As `subkernel`, for small ones: always put in place, since a call that passes arrays costs more than it does."""
+    compiled: Callable[P, R] = numba.njit(
+        nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz", "reassoc"}, forceinline=True
+    )(function)
+    return compiled
 
 
 def light(compiled: Any) -> Any:
@@ -66,13 +73,23 @@ def light(compiled: Any) -> Any:
 _kernels: list[Any] = []
 
 
-def load_kernels() -> None:
-    """Take every kernel that is on disk into memory, for all types it was compiled for.
+def load_kernels(apart_from: Collection[str] = ()) -> None:
+    """Take kernels that are on disk into memory, for all types they were compiled for.
+
+    Parameters
+    ----------
+    apart_from : collection of str
+        Modules whose kernels will hardly be called; by the last part of their name.
+
+    Notes
+    -----
 
     Loading leaves the interpreter to others most of the time, so a thread that does this gets done beside decoding a photo
     what would otherwise happen bit by bit when each kernel is first called.
     """
     for compiled in list(_kernels):
+        if compiled.py_func.__module__.rpartition(".")[2] in apart_from:
+            continue
         try:
             for key in list(compiled._cache._cache_file._load_index()):
                 compiled.compile(key[0])

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import median_filter
 
 from silent_loom.core.colour import LUMA, lightness, luminance
 from silent_loom.core.images import Floats, Image
@@ -229,7 +228,7 @@ def light_parts(image: Image, reach: float, task: Task = IDLE) -> LightParts:
     sigma = reach * max(gw, gh) / 2.5
     rest = (small - fitted).astype(np.float32)
     # Odd stones are held to what is usual around them; a patch of light is usual where it lies, however strong
-    around = median_filter(rest, size=max(3, 2 * round(0.6 * sigma) + 1), mode="nearest")
+    around = _median_around(rest, max(1, round(0.6 * sigma)))
     limit = np.float32(2.5 * min(scale, 1.4826 * float(np.median(np.abs(rest - around))) + 1e-4))
     patches = _local_linear(around + np.clip(rest - around, -limit, limit), sigma)
     spots = _local_linear(rest - patches, sigma / 3)
@@ -262,6 +261,17 @@ def illumination(image: Image, reach: float, patches: float, task: Task) -> Floa
     parts = light_parts(image, reach, task)
     out = parts.slope + parts.vignette + np.float32(patches) * parts.patches
     return (out - out.mean()).astype(np.float32)
+
+
+def _median_around(plane: Floats, reach: int) -> Floats:
+    """The median of the square that goes ``reach`` to every side; the border goes on."""
+    side = 2 * reach + 1
+    padded = np.pad(plane, reach, mode="edge")
+    out = np.empty_like(plane)
+    for y in range(plane.shape[0]):
+        squares = np.lib.stride_tricks.sliding_window_view(padded[y : y + side], (side, side))[0].reshape(plane.shape[1], -1)
+        out[y] = np.partition(squares, side * side // 2, axis=-1)[:, side * side // 2]
+    return out
 
 
 def _local_linear(plane: Floats, sigma: float) -> Floats:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from silent_loom.core.errors import WeaveError
 from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.parallel import Task, inlined, kernel, over_rows
+from silent_loom.core.parallel import Task, inlined, kernel, over_rows, subkernel
 from silent_loom.core.tiling.gauss import Gauss, learn, sampled, score_of, value_of
 from silent_loom.core.tiling.join import normals_of, slopes_of
 from silent_loom.core.weave.decision import Decision
@@ -113,7 +113,7 @@ def layout(s: BreakUpSettings, tile_mm: tuple[float, float]) -> NDArray[np.float
     return np.stack([x, y, shift[..., 0] * tile_mm[0], shift[..., 1] * tile_mm[1], turn], -1)
 
 
-@kernel
+@subkernel
 def _around(px, py, cells, w, h, reach, join, lists, places):  # type: ignore[no-untyped-def]
     # Cells that may show anywhere within reach of a place: labels and centres there; their number
     rows, columns, _ = cells.shape

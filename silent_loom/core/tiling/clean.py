@@ -9,11 +9,11 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
-from scipy import ndimage
 
 from silent_loom.core.colour import lab
 from silent_loom.core.errors import WeaveError
 from silent_loom.core.images import Floats, Image, Kind
+from silent_loom.core.later import later
 from silent_loom.core.parallel import Task, copied
 from silent_loom.core.resample import blur
 from silent_loom.core.tiling.features import features
@@ -22,6 +22,8 @@ from silent_loom.core.tiling.patchfill import fill
 from silent_loom.core.weave.decision import NONE, Decision
 from silent_loom.core.weave.settings import Settings, setting
 from silent_loom.core.weave.step import CarryStep, Geometry, Sheet
+
+ndimage = later("scipy.ndimage")
 
 Point = tuple[float, float]
 Hex = str

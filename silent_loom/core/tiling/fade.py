@@ -5,11 +5,13 @@ from __future__ import annotations
 from functools import partial
 
 import numpy as np
-from scipy.ndimage import gaussian_filter1d
 
 from silent_loom.core.images import Floats, Kind
+from silent_loom.core.later import later
 from silent_loom.core.parallel import Task, kernel, over_rows
 from silent_loom.core.tiling.gauss import learn, sampled, score_of, value_of
+
+ndimage = later("scipy.ndimage")
 
 
 @kernel
@@ -59,7 +61,7 @@ def _level(near: Floats, far: Floats, kind: Kind, start: float, end: float, turn
     length = near.shape[1 - across]
     m, n = near.mean(across), far.mean(across)
     gap = np.log(np.maximum(m, 1e-4) / np.maximum(n, 1e-4)) if kind is Kind.COLOUR else m - n
-    gap = gaussian_filter1d(gap, 0.15 * length, axis=0, mode="nearest").astype(np.float32)
+    gap = ndimage.gaussian_filter1d(gap, 0.15 * length, axis=0, mode="nearest").astype(np.float32)
     c = np.arange(near.shape[across], dtype=np.float32) + np.float32(0.5)
     t = np.clip((c - start) / (end - start), 0, 1)
     t = (t * t * (3 - 2 * t)).astype(np.float32)

@@ -6,10 +6,12 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import ndtri
 
 from silent_loom.core.images import Floats, Kind
+from silent_loom.core.later import later
 from silent_loom.core.parallel import inlined
+
+special = later("scipy.special")
 
 STEPS = 2048
 FAR = 4.0
@@ -46,7 +48,7 @@ def learn(samples: NDArray[np.floating], kind: Kind) -> Gauss:
     values = samples.astype(np.float64) @ turn.T
     to_gauss, to_value = np.empty((channels, STEPS + 2), np.float32), np.empty((channels, STEPS), np.float32)
     n = len(values)
-    score = ndtri((np.arange(n) + 0.5) / n)
+    score = special.ndtri((np.arange(n) + 0.5) / n)
     total = np.concatenate([[0.0], np.cumsum(score)])
     for k in range(channels):
         # Equal values get one score, or flat areas would be torn apart

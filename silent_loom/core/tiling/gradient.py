@@ -6,12 +6,14 @@ from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft
 
 from silent_loom.core.images import Floats, Kind
-from silent_loom.core.parallel import Task, kernel, over_rows
+from silent_loom.core.later import later
+from silent_loom.core.parallel import Task, kernel, over_rows, subkernel
 from silent_loom.core.resample import blur, reduce_area
 from silent_loom.core.tiling.join import means_of_blocks, normals_of, slopes_of
+
+fft = later("scipy.fft")
 
 GRID = 256
 """Cells along the longer side of the finished sheet on which the correction is solved."""
@@ -74,7 +76,7 @@ def correction(low: Floats, keep: tuple[int, int], path_x: NDArray[np.int64], pa
     return np.ascontiguousarray(filled, np.float32)
 
 
-@kernel
+@subkernel
 def _cells(at, n):  # type: ignore[no-untyped-def]
     base = int(np.floor(at))
     t = np.float32(at - base)

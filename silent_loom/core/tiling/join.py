@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats, Kind
-from silent_loom.core.parallel import Task, both, kernel, over_rows
+from silent_loom.core.parallel import Task, both, kernel, over_rows, subkernel
 from silent_loom.core.resample import blur
 
 RATIO = 3.0
@@ -176,7 +176,7 @@ def _fine_moments(a, b, low_a, low_b, w, f, out, y0, y1):  # type: ignore[no-unt
             out[j, i, 0], out[j, i, 1], out[j, i, 2] = aa, bb, ab
 
 
-@kernel
+@subkernel
 def _taps4(at, n):  # type: ignore[no-untyped-def]
     base = int(np.floor(at))
     t = np.float32(at - base)

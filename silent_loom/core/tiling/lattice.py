@@ -7,12 +7,14 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft, ndimage
 
 from silent_loom.core.images import Floats, Image
+from silent_loom.core.later import later
 from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.resample import blur, reduce_area
 from silent_loom.core.tiling.features import features
+
+fft, ndimage = later("scipy.fft"), later("scipy.ndimage")
 
 SIDE = 720
 """Texels along the longer side at which repeats are looked for."""

@@ -5,18 +5,20 @@ from __future__ import annotations
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy import ndimage
 
 from silent_loom.core.images import Floats
-from silent_loom.core.parallel import IDLE, Task, kernel
+from silent_loom.core.later import later
+from silent_loom.core.parallel import IDLE, Task, kernel, subkernel
 from silent_loom.core.resample import blur
 from silent_loom.core.tiling.lattice import candidates, correlation
+
+ndimage = later("scipy.ndimage")
 
 HALF = 3
 """Patches are seven texels wide."""
 
 
-@kernel
+@subkernel
 def _distance(a, y, x, v, u, wraps, best):  # type: ignore[no-untyped-def]
     h, w, channels = a.shape
     total = np.float32(0)

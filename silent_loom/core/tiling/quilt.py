@@ -10,10 +10,10 @@ from typing import Any
 import cv2
 import numpy as np
 from numpy.typing import NDArray
-from scipy import fft
 
 from silent_loom.core.errors import WeaveError
 from silent_loom.core.images import Floats, Image, Kind
+from silent_loom.core.later import later
 from silent_loom.core.parallel import WORKERS, Task, inlined, kernel, over_rows
 from silent_loom.core.resample import blur, reduce_area
 from silent_loom.core.tiling.cut import lowest_cut
@@ -22,6 +22,8 @@ from silent_loom.core.tiling.join import normals_of, slopes_of
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
 from silent_loom.core.weave.step import CarryStep, Geometry, Sheet, Sources, Texels
+
+fft = later("scipy.fft")
 
 SIDES = ("left", "top", "right", "bottom")
 

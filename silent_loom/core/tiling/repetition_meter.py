@@ -6,11 +6,13 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
-from scipy import ndimage
 
 from silent_loom.core.colour import lab
 from silent_loom.core.images import Floats, Image, Kind
+from silent_loom.core.later import later
 from silent_loom.core.resample import blur, reduce_area
+
+ndimage = later("scipy.ndimage")
 
 SIDE = 192
 

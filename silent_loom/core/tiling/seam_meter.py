@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import ndimage
 
 from silent_loom.core.images import Floats, Image
+from silent_loom.core.later import later
 from silent_loom.core.parallel import IDLE, Task, both, kernel, over_rows
 from silent_loom.core.tiling.features import features
+
+ndimage = later("scipy.ndimage")
 
 SCALES = (1, 2, 4, 8, 16)
 """Widths, in texels, of the strips on either side that are held against each other."""
@@ -61,9 +64,12 @@ def _steps(planes, columns, offsets, scales, out, y0, y1):  # type: ignore[no-un
     for y in range(y0, y1):
         for k in range(channels):
             prefix[0, k] = 0
-        for x in range(2 * w):
+        for x in range(w):
             for k in range(channels):
-                prefix[x + 1, k] = prefix[x, k] + planes[y, x % w, k]
+                prefix[x + 1, k] = prefix[x, k] + planes[y, x, k]
+        for x in range(1, w + 1):
+            for k in range(channels):
+                prefix[w + x, k] = prefix[w, k] + prefix[x, k]
         for t in range(offsets.shape[0]):
             c = (columns[y] + offsets[t]) % w
             for i in range(scales.shape[0]):
@@ -90,41 +96,77 @@ def _steps(planes, columns, offsets, scales, out, y0, y1):  # type: ignore[no-un
 def _all_lines(planes, out, y0, y1):  # type: ignore[no-untyped-def]
     # Sums over rows y0 … y1, by quarters of the height: how far the step at every column stands alone, and its size
     h, w, channels = planes.shape
+    step = np.empty(w + 2, np.float32)  # at column x: in step[x + 1]
     for y in range(y0, y1):
         q = min(3, 4 * y // h)
+        last = w - 1
         for x in range(w):
-            at, before, after = np.float32(0), np.float32(0), np.float32(0)
+            total = np.float32(0)
             for k in range(channels):
-                a, b = planes[y, (x - 2) % w, k], planes[y, (x - 1) % w, k]
-                c, d = planes[y, x, k], planes[y, (x + 1) % w, k]
-                at += (c - b) * (c - b)
-                before += (b - a) * (b - a)
-                after += (d - c) * (d - c)
-            out[0, q, x] += max(np.float32(0), np.sqrt(at) - np.sqrt(max(before, after)))
-            out[1, q, x] += np.sqrt(at)
+                d = planes[y, x, k] - planes[y, last, k]
+                total += d * d
+            step[x + 1] = np.sqrt(total)
+            last = x
+        step[0], step[w + 1] = step[w], step[1]
+        for x in range(w):
+            at = step[x + 1]
+            out[0, q, x] += max(np.float32(0), at - max(step[x], step[x + 2]))
+            out[1, q, x] += at
 
 
-def _strength(steps: Floats, scale: int) -> Floats:
-    """Size of the step at each row, averaged along the line over as many rows as the strips are wide; (T, H)."""
-    t, h, k = steps.shape
-    smooth = steps
-    if scale > 1:
-        pad = np.concatenate([steps[:, -scale:], steps, steps[:, :scale]], 1).astype(np.float64)
-        total = np.cumsum(pad, 1)
-        smooth = ((total[:, scale:] - total[:, :-scale])[:, scale // 2 : scale // 2 + h] / scale).astype(np.float32)
-    out: Floats = np.sqrt(np.square(smooth).sum(2))
-    return out
+@kernel
+def _sizes(steps, scales, finest, out, t0, t1):  # type: ignore[no-untyped-def]
+    # Size of the step of each scale at each row, averaged along the line over as many rows as the strips are wide;
+    # then, for the finest scales, how far it stands alone. out[kind, t, y] of steps[t, s, y, k]
+    _, scaled, h, kinds = steps.shape
+    total = np.empty(kinds - 1, np.float64)
+    for t in range(t0, t1):
+        for i in range(scaled):
+            s = scales[i]
+            first = (s // 2 + 1 - s) % h
+            total[:] = 0
+            y = first
+            for _ in range(s):
+                for k in range(kinds - 1):
+                    total[k] += steps[t, i, y, k]
+                y = y + 1 if y + 1 < h else 0
+            for row in range(h):
+                size = 0.0
+                for k in range(kinds - 1):
+                    size += total[k] * total[k]
+                    total[k] += steps[t, i, y, k] - np.float64(steps[t, i, first, k])
+                out[i, t, row] = np.sqrt(size) / s
+                y = y + 1 if y + 1 < h else 0
+                first = first + 1 if first + 1 < h else 0
+        for i in range(finest):
+            for row in range(h):
+                out[scaled + i, t, row] = steps[t, i, row, kinds - 1]
 
 
-def _worst(strength: Floats, length: int) -> tuple[Floats, Floats]:
-    """Highest mean over windows of a length, one figure a line, and the running mean itself."""
-    t, h = strength.shape
-    if length >= h:
-        mean = strength.mean(1, keepdims=True)
-        return mean[:, 0], np.repeat(mean, h, 1)
-    total = np.cumsum(np.concatenate([strength, strength[:, :length]], 1).astype(np.float64), 1)
-    running = ((total[:, length:] - total[:, :-length]) / length).astype(np.float32)
-    return running.max(1), running
+@kernel
+def _highest(strength, length, worst, running, t0, t1):  # type: ignore[no-untyped-def]
+    # Highest mean over windows of a length, one figure a line; the running mean itself of the first line
+    h = strength.shape[1]
+    n = min(length, h)
+    for t in range(t0, t1):
+        total, most = 0.0, 0.0
+        for y in range(n):
+            total += strength[t, y]
+        y = n % h
+        for row in range(h):
+            mean = total / n
+            most = max(most, mean)
+            if t == 0:
+                running[row] = mean
+            total += np.float64(strength[t, y]) - strength[t, row]
+            y = y + 1 if y + 1 < h else 0
+        worst[t] = most
+
+
+def _worst(strength: Floats, length: int, task: Task) -> tuple[Floats, Floats]:
+    worst, running = np.empty(strength.shape[0], np.float32), np.empty(strength.shape[1], np.float32)
+    over_rows(strength.shape[0], partial(_highest, strength, length, worst, running), task, cost=strength.shape[1] * 2e-3)
+    return worst, running
 
 
 @dataclass(frozen=True)
@@ -135,10 +177,12 @@ class Line:
     columns: NDArray[np.int64]
 
 
-def _kinds(steps: Floats, scales: NDArray[np.int64]) -> list[Floats]:
-    """Every kind of step by line and row."""
-    kinds = [_strength(steps[:, i, :, :-1], int(s)) for i, s in enumerate(scales)]
-    return kinds + [np.ascontiguousarray(steps[:, i, :, -1]) for i, s in enumerate(scales) if s <= 2]
+def _kinds(steps: Floats, scales: NDArray[np.int64], task: Task) -> Floats:
+    """Every kind of step by line and row, shape (kinds, T, H)."""
+    finest = int((scales <= 2).sum())
+    out = np.empty((len(scales) + finest, steps.shape[0], steps.shape[2]), np.float32)
+    over_rows(steps.shape[0], partial(_sizes, steps, scales, finest, out), task, cost=steps.shape[2] * steps.shape[3] * 1e-2)
+    return out
 
 
 def _steps_at(line: Line, scales: NDArray[np.int64], task: Task) -> Floats:
@@ -179,19 +223,19 @@ def _measure(
     steps = np.empty((len(offsets), len(scales), h, 2 * channels + 1), np.float32)
     over_rows(h, lambda a, b: _steps(planes, columns, offsets, scales, steps, a, b), task, cost=w * 64 * channels * 1e-5)
     ratios, profiles = [], []
-    kinds = _kinds(steps, scales)
-    unjoined = [_kinds(_steps_at(line, scales, task), scales) for line in sources]
+    kinds = _kinds(steps, scales, task)
+    unjoined = [_kinds(_steps_at(line, scales, task), scales, task) for line in sources]
     for index, strength in enumerate(kinds):
         # Resampling leaves single rows that stand alone a little, beside many that do not: their whole range counts
         percentile = 95 if index < len(scales) else 100
         for part in WINDOWS:
             length = max(8, int(part * h))
-            worst, running = _worst(strength, length)
+            worst, running = _worst(strength, length, task)
             usual = float(np.percentile(worst[1 : len(worst) - natural], percentile)) if len(worst) > 1 else float(worst[0])
             # A path that follows a joint of the surface meets in the sources, too, what lies along that joint
-            usual = max(usual, 1e-5, *(float(_worst(line[index], length)[0][0]) for line in unjoined))
+            usual = max(usual, 1e-5, *(float(_worst(line[index], length, task)[0][0]) for line in unjoined))
             ratios.append(worst / usual)
-            profiles.append(running[0] / usual)
+            profiles.append(running / usual)
     figures = np.max(ratios, 0)
     usual, spread = _usual(figures[1:], natural) if len(figures) > 1 else (1.0, 1.0)
     along = np.max(profiles, 0)
@@ -259,6 +303,7 @@ def seam(
     image: Image,
     axis: str,
     *,
+    planes: Floats | None = None,
     join: NDArray[np.int64] | None = None,
     search: bool = True,
     sources: Sequence[Line] = (),
@@ -273,6 +318,8 @@ def seam(
         Any kind but ID, taken as a repeat whether or not it was made to be one.
     axis : str
         'x' for joins that run down (left meets right), 'y' for joins that run across.
+    planes : array, shape (H, W, K), optional
+        Its `features`, where they are known.
     join : int array, optional
         A known join: column (axis x) for every row, or row for every column. The tile border is always measured too.
     sources : sequence of Line
@@ -295,9 +342,9 @@ def seam(
     under 1, whatever its content. Beyond 1 the excess is counted in spreads (95th percentile minus median) of the moved
     lines.
     """
-    planes = features(image)
+    planes = features(image) if planes is None else planes
     if axis == "y":
-        planes = np.ascontiguousarray(planes.transpose(1, 0, 2))
+        planes = _turned(planes)
     h, w, _ = planes.shape
     straight = np.zeros(h, np.int64)
     searched, figures = 0.0, []
@@ -331,9 +378,10 @@ def seams(
     sy: Sequence[Line] = ()
     if open_sheet is not None and jx is not None and jy is not None:
         sx, sy = unjoined(open_sheet, jx, jy, (image.width, image.height))
+    planes = features(image)
     x, y = both(
-        lambda: seam(image, "x", join=jx, sources=sx, search=search, task=task),
-        lambda: seam(image, "y", join=jy, sources=sy, search=search, task=task),
+        lambda: seam(image, "x", planes=planes, join=jx, sources=sx, search=search, task=task),
+        lambda: seam(image, "y", planes=planes, join=jy, sources=sy, search=search, task=task),
     )
     return x, y
 
@@ -352,17 +400,29 @@ def unjoined(
     keep : tuple of int
         Width and height of the finished sheet.
     """
-    pad = 2 * SCALES[-1]
-    planes = np.pad(
-        features(sheet), ((pad, pad), (pad, pad), (0, 0)), mode="reflect" if min(sheet.width, sheet.height) > pad else "edge"
-    )
-    turned = np.ascontiguousarray(planes.transpose(1, 0, 2))
-    lines: list[list[Line]] = []
-    for source, columns, far, n in ((planes, across, keep[0], keep[1]), (turned, down, keep[1], keep[0])):
-        part = np.ascontiguousarray(source[pad : pad + n])
-        places = [np.minimum(columns + pad + shift, part.shape[1] - pad) for shift in (0, far)]
-        lines.append([Line(part, np.asarray(c, np.int64)) for c in places])
-    return lines[0], lines[1]
+    reach = 2 * SCALES[-1]  # how far from a line anything is looked at
+    w, h = keep
+
+    def line(places: NDArray[np.int64], n: int, along: NDArray[np.int64], turned: bool) -> Line:
+        beside = places[:, None] + np.arange(-reach, reach)
+        beside = np.abs(beside)  # the picture goes on mirrored
+        beside = np.minimum(beside, 2 * (n - 1) - beside).clip(0, n - 1)
+        strip = sheet.pixels[beside, along[:, None]] if turned else sheet.pixels[along[:, None], beside]
+        return Line(features(sheet, np.ascontiguousarray(strip)), np.full(len(places), reach, np.int64))
+
+    rows, columns = np.minimum(np.arange(h), sheet.height - 1), np.minimum(np.arange(w), sheet.width - 1)
+    xs = [line(across + shift, sheet.width, rows, False) for shift in (0, w)]
+    return xs, [line(down + shift, sheet.height, columns, True) for shift in (0, h)]
+
+
+def _turned(planes: Floats) -> Floats:
+    """Rows and columns exchanged, block by block: whole rows at once would miss the cache with every sample."""
+    h, w, k = planes.shape
+    out = np.empty((w, h, k), planes.dtype)
+    for y in range(0, h, 64):
+        for x in range(0, w, 64):
+            out[x : x + 64, y : y + 64] = planes[y : y + 64, x : x + 64].transpose(1, 0, 2)
+    return out
 
 
 def heat(image: Image, found: tuple[Seam, Seam], joins: tuple[NDArray[np.int64], NDArray[np.int64]] | None) -> Floats:
