@@ -38,9 +38,13 @@ def kernel(function: Callable[P, R]) -> Callable[P, R]:
 
 
 def subkernel(function: Callable[P, R]) -> Callable[P, R]:
-    """As `kernel`, for what only other kernels call: their machine code holds it, so it is never loaded by itself."""
+    """As `kernel`, for what only other kernels call: their machine code holds it, so it is never loaded by itself.
+
+    It may not make arrays. In return nobody counts who holds those that are passed to it: counting is an atomic step on
+    one line of memory, which two threads at the same array would hand to and fro with every sample.
+    """
     compiled: Callable[P, R] = numba.njit(
-        nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz", "reassoc"}
+        nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz", "reassoc"}, _nrt=False
     )(function)
     return compiled
 
@@ -48,7 +52,7 @@ def subkernel(function: Callable[P, R]) -> Callable[P, R]:
 def inlined(function: Callable[P, R]) -> Callable[P, R]:
     """As `subkernel`, for small ones: always put in place, since a call that passes arrays costs more than it does."""
     compiled: Callable[P, R] = numba.njit(
-        nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz", "reassoc"}, forceinline=True
+        nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz", "reassoc"}, _nrt=False, forceinline=True
     )(function)
     return compiled
 

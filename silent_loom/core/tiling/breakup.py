@@ -149,84 +149,81 @@ def _around(px, py, cells, w, h, reach, join, lists, places):  # type: ignore[no
     return count
 
 
-FRAME = 2
-"""Samples that a repeat goes on before its first row and column, and after its last."""
-
-
-def _framed(repeat: Floats) -> Floats:
-    """A repeat that goes on at all sides, so that no sample near its edges has to be wrapped.
+def _framed(repeat: Floats, frame: int) -> Floats:
+    """A repeat that goes on at all sides, so that a block near its edges is read like any other.
 
     Rows are as long as keeps those above each other out of the same lines of the cache.
     """
     h, w, channels = repeat.shape
-    length = w + 2 * FRAME
+    length = w + 2 * frame
     while not 192 <= length * channels * 4 % 4096 <= 3904:
         length += 1
-    out = np.empty((h + 2 * FRAME, length, channels), np.float32)
-    rows = np.arange(-FRAME, h + FRAME) % h
-    out[:, FRAME : FRAME + w] = repeat[rows]
-    columns = [*range(FRAME), *range(FRAME + w, length)]
-    out[:, columns] = repeat[:, [(c - FRAME) % w for c in columns]][rows]
+    out = np.empty((h + 2 * frame, length, channels), np.float32)
+    rows = np.arange(-frame, h + frame) % h
+    out[:, frame : frame + w] = repeat[rows]
+    columns = [*range(frame), *range(frame + w, length)]
+    out[:, columns] = repeat[:, [(c - frame) % w for c in columns]][rows]
     return out
 
 
 @inlined
-def _row(src, y, x, a, b, c, d, k):  # type: ignore[no-untyped-def]
-    return a * src[y, x, k] + b * src[y, x + 1, k] + c * src[y, x + 2, k] + d * src[y, x + 3, k]
+def _weights(t):  # type: ignore[no-untyped-def]
+    half, three, five, two, one = np.float32(0.5), np.float32(1.5), np.float32(2.5), np.float32(2), np.float32(1)
+    a, b = ((-half * t + one) * t - half) * t, (three * t - five) * t * t + one
+    return a, b, ((-three * t + two) * t + half) * t, (half * t - half) * t * t
+
+
+@inlined
+def _column(src, y, x, a, b, c, d, k):  # type: ignore[no-untyped-def]
+    one, two, three = np.uintp(1), np.uintp(2), np.uintp(3)
+    return a * src[y, x, k] + b * src[y + one, x, k] + c * src[y + two, x, k] + d * src[y + three, x, k]
 
 
 @inlined
 def _tap(src, y, x, a, b, c, d, e, f, g, h, k):  # type: ignore[no-untyped-def]
-    first = e * _row(src, y, x, a, b, c, d, k) + f * _row(src, y + 1, x, a, b, c, d, k)
-    return first + g * _row(src, y + 2, x, a, b, c, d, k) + h * _row(src, y + 3, x, a, b, c, d, k)
+    # Down first: four neighbours in a row are then weighed alike
+    one, two, three = np.uintp(1), np.uintp(2), np.uintp(3)
+    first = a * _column(src, y, x, e, f, g, h, k) + b * _column(src, y, x + one, e, f, g, h, k)
+    return first + c * _column(src, y, x + two, e, f, g, h, k) + d * _column(src, y, x + three, e, f, g, h, k)
 
 
 @inlined
 def _cubic(src, u, v):  # type: ignore[no-untyped-def]
-    # Catmull-Rom sample of up to three channels; numbers by themselves stay in registers
-    x, y = int(math.floor(u)), int(math.floor(v))
-    tx, ty = np.float32(u - x), np.float32(v - y)
-    half, three, five, two, one = np.float32(0.5), np.float32(1.5), np.float32(2.5), np.float32(2), np.float32(1)
-    a, b = ((-half * tx + one) * tx - half) * tx, (three * tx - five) * tx * tx + one
-    c, d = ((-three * tx + two) * tx + half) * tx, (half * tx - half) * tx * tx
-    e, f = ((-half * ty + one) * ty - half) * ty, (three * ty - five) * ty * ty + one
-    g, h = ((-three * ty + two) * ty + half) * ty, (half * ty - half) * ty * ty
-    x, y = x + FRAME - 1, y + FRAME - 1
+    # Catmull-Rom sample of up to three channels; numbers by themselves stay in registers. Places lie well inside.
+    x, y = int(u), int(v)
+    a, b, c, d = _weights(np.float32(u - x))
+    e, f, g, h = _weights(np.float32(v - y))
+    # Unsigned, so that no index is tested for being negative
+    row, column = np.uintp(y - 1), np.uintp(x - 1)
     second, third = np.float32(0), np.float32(0)
     if src.shape[2] > 1:
-        second = _tap(src, y, x, a, b, c, d, e, f, g, h, 1)
+        second = _tap(src, row, column, a, b, c, d, e, f, g, h, np.uintp(1))
     if src.shape[2] > 2:
-        third = _tap(src, y, x, a, b, c, d, e, f, g, h, 2)
-    return _tap(src, y, x, a, b, c, d, e, f, g, h, 0), second, third
+        third = _tap(src, row, column, a, b, c, d, e, f, g, h, np.uintp(2))
+    return _tap(src, row, column, a, b, c, d, e, f, g, h, np.uintp(0)), second, third
 
 
 @inlined
-def _take(src, tw, th, px, py, facts, q, x, y, per_x, per_y, exact, slopes, nearest):  # type: ignore[no-untyped-def]
-    # The sample that candidate q shows at a place in mm, texel (x, y) of the larger sheet; facts: centre, cosine, sine,
-    # displaced centre, displacement in texels; tw, th: texels of the repeat inside its frame
+def _take(src, facts, q, i, j, exact, slopes, nearest):  # type: ignore[no-untyped-def]
+    # The sample that candidate q shows at texel (i, j) of a block; facts: cosine, sine, the place in the frame of the
+    # block's first texel, what a step to the right and one down add to it, and that place as whole texels
     channels = src.shape[2]
-    c, s = facts[q, 2], facts[q, 3]
+    c, s = facts[q, 0], facts[q, 1]
     near = exact and s == 0.0
     sx, sy, u, v = 0, 0, 0.0, 0.0
     if near:
-        sx, sy = x + int(facts[q, 6]), y + int(facts[q, 7])
-        while sx >= tw:
-            sx -= tw
-        while sy >= th:
-            sy -= th
+        sx, sy = int(facts[q, 8]) + i, int(facts[q, 9]) + j
     else:
-        dx, dy = px - facts[q, 0], py - facts[q, 1]
-        u, v = (facts[q, 4] + c * dx - s * dy) * per_x, (facts[q, 5] + s * dx + c * dy) * per_y
-        u, v = u - tw * math.floor(u / tw), v - th * math.floor(v / th)
+        u, v = facts[q, 2] + facts[q, 4] * i + facts[q, 5] * j, facts[q, 3] + facts[q, 6] * i + facts[q, 7] * j
         if nearest:
             near = True
-            sx, sy = min(int(u), tw - 1), min(int(v), th - 1)
+            sx, sy = int(u + 0.5), int(v + 0.5)
     if near:
-        sx, sy = sx + FRAME, sy + FRAME
-        second = src[sy, sx, 1] if channels > 1 else np.float32(0)
-        third = src[sy, sx, 2] if channels > 2 else np.float32(0)
-        return src[sy, sx, 0], second, third
-    first, second, third = _cubic(src, u - 0.5, v - 0.5)
+        row, column = np.uintp(sy), np.uintp(sx)
+        second = src[row, column, 1] if channels > 1 else np.float32(0)
+        third = src[row, column, 2] if channels > 2 else np.float32(0)
+        return src[row, column, 0], second, third
+    first, second, third = _cubic(src, u, v)
     if slopes:
         # Chain rule: the height is that of the repeat at the turned place; y of a slope points up, places count down
         c32, s32 = np.float32(c), np.float32(s)
@@ -243,16 +240,68 @@ def _put(out, y, x, first, second, third):  # type: ignore[no-untyped-def]
         out[y, x, 2] = third
 
 
+@subkernel
+def _shares(across, down, places, count, mx, my, join, share, least, first, sum1, sum2):  # type: ignore[no-untyped-def]
+    # How much each candidate counts at every texel of a block, and the sums of that and of its squares. Plain loops over
+    # arrays, which become vector code; places within the block in mm from its middle: across[0] + down[0] right, the rest down
+    n = BLOCK * BLOCK
+    for i in range(n):
+        least[i], first[i], sum1[i], sum2[i] = np.float32(1e30), 0, np.float32(0), np.float32(0)
+    for q in range(count):
+        cx, cy, row = np.float32(places[q, 0] - mx), np.float32(places[q, 1] - my), share[q]
+        for j in range(BLOCK):
+            right, under, at = down[0, j] - cx, down[1, j] - cy, j * BLOCK
+            for i in range(BLOCK):
+                ex, ey = across[0, i] + right, across[1, i] + under
+                d, before = np.sqrt(ex * ex + ey * ey), least[at + i]
+                row[at + i] = d
+                least[at + i] = min(d, before)
+                first[at + i] = q if d < before else first[at + i]
+    narrow, three, two = np.float32(1.0 / join), np.float32(3), np.float32(2)
+    for q in range(count):
+        row = share[q]
+        for i in range(n):
+            t = max(np.float32(0), np.float32(1) - (row[i] - least[i]) * narrow)
+            t = t * t * (three - two * t)
+            row[i] = t
+            sum1[i] += t
+            sum2[i] += t * t
+
+
 @kernel
 def _break(  # type: ignore[no-untyped-def]
-    src, mixed, tw, th, cells, w, h, join, lean_x, lean_y, pitch_x, pitch_y, exact, slopes, ids, back, to_value, out, b0, b1
+    src,
+    mixed,
+    frame,
+    tw,
+    th,
+    cells,
+    w,
+    h,
+    join,
+    lean_x,
+    lean_y,
+    pitch_x,
+    pitch_y,
+    exact,
+    slopes,
+    ids,
+    back,
+    to_value,
+    out,
+    b0,
+    b1,
 ):
     # mixed: the samples in their Gaussian form, in which they are blended; the samples themselves for slopes
     rows, columns, kinds = cells.shape
     height, width, channels = out.shape
     flat = cells.reshape(rows * columns, kinds)
     lists, places = np.empty(MANY, np.int64), np.empty((MANY, 2), np.float64)
-    dist, facts = np.empty(MANY, np.float64), np.empty((MANY, 8), np.float64)
+    facts = np.empty((MANY, 10), np.float64)
+    across, down = np.empty((2, BLOCK), np.float32), np.empty((2, BLOCK), np.float32)
+    share, total = np.empty((MANY, BLOCK * BLOCK), np.float32), np.empty((3, BLOCK * BLOCK), np.float32)
+    least, first = np.empty(BLOCK * BLOCK, np.float32), np.empty(BLOCK * BLOCK, np.int32)
+    sum1, sum2 = np.empty(BLOCK * BLOCK, np.float32), np.empty(BLOCK * BLOCK, np.float32)
     step_x, step_y = w / width, h / height
     per_x, per_y = 1.0 / pitch_x, 1.0 / pitch_y
     none = np.float32(0)
@@ -273,82 +322,85 @@ def _break(  # type: ignore[no-untyped-def]
             count = _around(mx, my, cells, w, h, reach, join, lists, places)
             for q in range(count):
                 i = lists[q]
-                facts[q, 0], facts[q, 1], facts[q, 2], facts[q, 3] = places[q, 0], places[q, 1], flat[i, 5], flat[i, 6]
-                facts[q, 4], facts[q, 5] = places[q, 0] + flat[i, 2], places[q, 1] + flat[i, 3]
+                c, s = flat[i, 5], flat[i, 6]
+                dx, dy = (x0 + 0.5) * step_x - places[q, 0], (y0 + 0.5) * step_y - places[q, 1]
+                u = (places[q, 0] + flat[i, 2] + c * dx - s * dy) * per_x - 0.5
+                v = (places[q, 1] + flat[i, 3] + s * dx + c * dy) * per_y - 0.5
+                facts[q, 0], facts[q, 1] = c, s
+                facts[q, 4], facts[q, 5] = c * step_x * per_x, -s * step_y * per_x
+                facts[q, 6], facts[q, 7] = s * step_x * per_y, c * step_y * per_y
+                # Moved by whole repeats, so that the middle of the block lies in the repeat and all of it in the frame
+                um, vm = u + (facts[q, 4] + facts[q, 5]) * 0.5 * BLOCK, v + (facts[q, 6] + facts[q, 7]) * 0.5 * BLOCK
+                facts[q, 2], facts[q, 3] = u - tw * math.floor(um / tw) + frame, v - th * math.floor(vm / th) + frame
                 jump_x, jump_y = int(round(flat[i, 2] / pitch_x)), int(round(flat[i, 3] / pitch_y))
-                # Taken from the first repeat to the right of or below 0, so that no sample needs a division
-                facts[q, 6] = (x0 + jump_x) % tw - x0
-                facts[q, 7] = (y0 + jump_y) % th - y0
-            if count == 1 and exact and facts[0, 3] == 0.0:
-                jx, jy = int(facts[0, 6]), int(facts[0, 7])
-                for y in range(y0, y1):
-                    sy = (y + jy) % th + FRAME
-                    x = x0
-                    while x < x1:  # in runs up to the edge of the repeat
-                        sx = (x + jx) % tw
-                        run = min(x1 - x, tw - sx)
-                        for i in range(run):
-                            for k in range(channels):
-                                out[y, x + i, k] = src[sy, sx + FRAME + i, k]
-                        x += run
+                facts[q, 8], facts[q, 9] = (x0 + jump_x) % tw + frame, (y0 + jump_y) % th + frame
+            if count == 1 and exact and facts[0, 1] == 0.0:
+                sx, sy = int(facts[0, 8]), int(facts[0, 9])
+                for j in range(y1 - y0):
+                    for i in range(x1 - x0):
+                        for k in range(channels):
+                            out[y0 + j, x0 + i, k] = src[sy + j, sx + i, k]
                 continue
-            if count == 1:
+            if count == 1 and not ids:
+                # Read here once: the compiler cannot know that what is written is not among the facts
+                u, v = facts[0, 2], facts[0, 3]
+                ux, uy, vx, vy = facts[0, 4], facts[0, 5], facts[0, 6], facts[0, 7]
+                c32, s32 = np.float32(facts[0, 0]), np.float32(facts[0, 1])
+                if not slopes:
+                    c32, s32 = np.float32(1), none
+                for j in range(y1 - y0):
+                    for i in range(x1 - x0):
+                        a, d, e = _cubic(src, u + ux * i + uy * j, v + vx * i + vy * j)
+                        if channels == 2:
+                            a, d = c32 * a - s32 * d, s32 * a + c32 * d
+                        _put(out, y0 + j, x0 + i, a, d, e)
+                continue
+            for i in range(BLOCK):
+                x, y = min(x0 + i, width - 1), min(y0 + i, height - 1)
+                across[0, i], across[1, i] = (x + 0.5) * step_x - mx, lean_y[x]
+                down[0, i], down[1, i] = lean_x[y], (y + 0.5) * step_y - my
+            _shares(across, down, places, count, mx, my, join, share, least, first, sum1, sum2)
+            for i in range(BLOCK * BLOCK):
+                total[0, i], total[1, i], total[2, i] = none, none, none
+            alone = np.float32(1.0001)
+            for q in range(count):
                 for y in range(y0, y1):
                     for x in range(x0, x1):
-                        px, py = (x + 0.5) * step_x, (y + 0.5) * step_y
-                        a, d, e = _take(src, tw, th, px, py, facts, 0, x, y, per_x, per_y, exact, slopes, ids)
-                        _put(out, y, x, a, d, e)
+                        i = (y - y0) * BLOCK + x - x0
+                        t = share[q, i]
+                        if first[i] == q and (ids or sum1[i] <= alone):
+                            a, d, e = _take(src, facts, q, x - x0, y - y0, exact, slopes, ids)
+                            _put(out, y, x, a, d, e)
+                        elif t > none and sum1[i] > alone and not ids:
+                            a, d, e = _take(mixed, facts, q, x - x0, y - y0, exact, slopes, False)
+                            total[0, i] += t * a
+                            total[1, i] += t * d
+                            total[2, i] += t * e
+            if ids:
                 continue
             for y in range(y0, y1):
                 for x in range(x0, x1):
-                    px, py = (x + 0.5) * step_x, (y + 0.5) * step_y
-                    lx, ly = px + lean_x[y], py + lean_y[x]
-                    least, first = 1e30, 0
-                    for q in range(count):
-                        ex, ey = lx - places[q, 0], ly - places[q, 1]
-                        dist[q] = ex * ex + ey * ey
-                        if dist[q] < least:
-                            least, first = dist[q], q
-                    least = math.sqrt(least)
-                    far = (least + join) * (least + join)
-                    sum1, sum2 = np.float32(1), np.float32(1)
-                    total_a, total_b, total_c = none, none, none
-                    if not ids:
-                        for q in range(count):
-                            if q == first or dist[q] >= far:
-                                continue
-                            if sum1 == np.float32(1):
-                                total_a, total_b, total_c = _take(
-                                    mixed, tw, th, px, py, facts, first, x, y, per_x, per_y, exact, slopes, False
-                                )
-                            t = np.float32(1.0 - (math.sqrt(dist[q]) - least) / join)
-                            t = t * t * (np.float32(3) - np.float32(2) * t)
-                            sum1 += t
-                            sum2 += t * t
-                            a, d, e = _take(mixed, tw, th, px, py, facts, q, x, y, per_x, per_y, exact, slopes, False)
-                            total_a += t * a
-                            total_b += t * d
-                            total_c += t * e
-                    if slopes and sum1 > np.float32(1):
-                        scale = np.float32(1.0) / np.sqrt(sum2)
-                        _put(out, y, x, total_a * scale, total_b * scale, none)
+                    i = (y - y0) * BLOCK + x - x0
+                    if sum1[i] <= alone:
+                        continue
+                    scale = np.float32(1.0) / np.sqrt(sum2[i])
+                    if slopes:
+                        _put(out, y, x, total[0, i] * scale, total[1, i] * scale, none)
                         continue
                     # Where one cell counts for nearly all, its own sample: tables are a little coarser than samples
-                    own = max(none, (np.float32(1) / sum1 - np.float32(0.9)) * np.float32(10))
+                    own = max(none, (np.float32(1) / sum1[i] - np.float32(0.9)) * np.float32(10))
                     a, d, e = none, none, none
                     if own > none:
-                        a, d, e = _take(src, tw, th, px, py, facts, first, x, y, per_x, per_y, exact, slopes, ids)
-                    if sum1 > np.float32(1.0001):
-                        scale = np.float32(1.0) / np.sqrt(sum2)
-                        value_a = value_of(total_a * scale, 0, to_value)
-                        if channels == 1:
-                            a = own * a + (np.float32(1) - own) * (back[0, 0] * value_a)
-                        elif channels == 3:
-                            value_b, value_c = value_of(total_b * scale, 1, to_value), value_of(total_c * scale, 2, to_value)
-                            rest = np.float32(1) - own
-                            a = own * a + rest * (back[0, 0] * value_a + back[0, 1] * value_b + back[0, 2] * value_c)
-                            d = own * d + rest * (back[1, 0] * value_a + back[1, 1] * value_b + back[1, 2] * value_c)
-                            e = own * e + rest * (back[2, 0] * value_a + back[2, 1] * value_b + back[2, 2] * value_c)
+                        a, d, e = _take(src, facts, first[i], x - x0, y - y0, exact, slopes, False)
+                    rest = np.float32(1) - own
+                    value_a = value_of(total[0, i] * scale, 0, to_value)
+                    if channels == 1:
+                        a = own * a + rest * (back[0, 0] * value_a)
+                    elif channels == 3:
+                        value_b, value_c = value_of(total[1, i] * scale, 1, to_value), value_of(total[2, i] * scale, 2, to_value)
+                        a = own * a + rest * (back[0, 0] * value_a + back[0, 1] * value_b + back[0, 2] * value_c)
+                        d = own * d + rest * (back[1, 0] * value_a + back[1, 1] * value_b + back[1, 2] * value_c)
+                        e = own * e + rest * (back[2, 0] * value_a + back[2, 1] * value_b + back[2, 2] * value_c)
                     _put(out, y, x, a, d, e)
 
 
@@ -401,14 +453,16 @@ def broken_up(
         'irregular' cells get ragged edges.
     """
     slopes = image.kind is Kind.NORMAL
-    values = _framed(slopes_of(image.pixels, task) if slopes else image.pixels)
+    pitch = image.size_mm[0] / image.width, image.size_mm[1] / image.height
+    ratio = max(size_mm[0] / width / pitch[0], size_mm[1] / height / pitch[1])
+    frame = math.ceil(BLOCK * max(1.0, ratio * max(pitch) / min(pitch))) + 4  # a turned block, from a middle in the repeat
+    values = _framed(slopes_of(image.pixels, task) if slopes else image.pixels, frame)
     plain = slopes or image.kind is Kind.ID
     tables = _IDENTITY if plain else learn(sampled(image.pixels), image.kind)
     mixed = values if plain else np.empty_like(values)
     if not plain:
         over_rows(values.shape[0], partial(_gaussian, values, tables.turn, tables.to_gauss, mixed), task)
     cell = size_mm[0] / cells.shape[1]
-    pitch = image.size_mm[0] / image.width, image.size_mm[1] / image.height
     tiles = round(size_mm[0] / image.size_mm[0]), round(size_mm[1] / image.size_mm[1])
     exact = width == tiles[0] * image.width and height == tiles[1] * image.height
     out = np.empty((height, width, values.shape[2]), np.float32)
@@ -417,6 +471,7 @@ def broken_up(
         _break,
         values,
         mixed,
+        frame,
         image.width,
         image.height,
         _with_turns(cells),
