@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 class Settings(BaseModel):
     """Base of every step's settings; unknown names are refused, values never change in place."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False)
+    model_config = ConfigDict(defer_build=True, extra="forbid", frozen=True, allow_inf_nan=False)
 
 
 def setting(
