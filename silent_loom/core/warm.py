@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from silent_loom.core.display import rgba
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.profile import SRGB
 from silent_loom.core.files.write import quantise
@@ -43,6 +44,7 @@ def warm() -> None:
     for name in ("base", "height", "normal"):
         for depth in ("8", "16"):
             quantise(maps[name].pixels, depth, colour=name == "base", dither=depth == "8")
+            rgba(maps[name], name, 10.0)
     seams(maps["base"])
     _hand_and_other_joins(evaluator, weave)
 

@@ -8,6 +8,7 @@ import weakref
 from collections import OrderedDict
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import partial
 from typing import Any, Literal
 
 import numpy as np
@@ -69,7 +70,7 @@ class RepairSettings(Settings):
 
 
 @kernel
-def _cover(points, radii, alphas, hard, out, columns, left, top, step_x, step_y, first, last):  # type: ignore[no-untyped-def]
+def _cover(points, radii, alphas, hard, out, rows, columns, left, top, step_x, step_y, first, last):  # type: ignore[no-untyped-def]
     # Highest coverage that any dab or the way between two dabs gives, in some rows; places are mm. A stroke of more rows or
     # columns than there are lies on itself
     h, w = out.shape
@@ -79,6 +80,7 @@ def _cover(points, radii, alphas, hard, out, columns, left, top, step_x, step_y,
         j = min(i + 1, n - 1)
         ax, ay, bx, by = points[i, 0], points[i, 1], points[j, 0], points[j, 1]
         r = max(radii[i], radii[j])
+        most = max(alphas[i], alphas[j])
         x0, x1 = int((min(ax, bx) - r - left) / step_x) - 1, int((max(ax, bx) + r - left) / step_x) + 2
         y0, y1 = int((min(ay, by) - r - top) / step_y) - 1, int((max(ay, by) + r - top) / step_y) + 2
         length = math.sqrt((bx - ax) * (bx - ax) + (by - ay) * (by - ay))
@@ -86,30 +88,66 @@ def _cover(points, radii, alphas, hard, out, columns, left, top, step_x, step_y,
         # by as much as the discs shrink; where one holds the other there is no way between them
         shrink = (radii[i] - radii[j]) / length if length > 0 else 0.0
         lean = shrink / math.sqrt(1.0 - shrink * shrink) if abs(shrink) < 1.0 else 0.0
-        for y in range(max(first, y0), min(last, y1)):
-            py = top + (y + 0.5) * step_y
-            for x in range(max(0, x0), min(columns, x1)):
-                px = left + (x + 0.5) * step_x
-                if length == 0.0 or shrink >= 1.0:
-                    t = 0.0
-                elif shrink <= -1.0:
-                    t = 1.0
-                else:
-                    along = ((px - ax) * (bx - ax) + (py - ay) * (by - ay)) / length
-                    aside = abs((px - ax) * (by - ay) - (py - ay) * (bx - ax)) / length
-                    t = min(max((along - aside * lean) / length, 0.0), 1.0)
-                dx, dy = px - ax - t * (bx - ax), py - ay - t * (by - ay)
-                reach = radii[i] + t * (radii[j] - radii[i])
-                d = math.sqrt(dx * dx + dy * dy)
-                # A straight ramp over one texel is the share of it that a hard edge covers; the softer, the rounder.
-                # Half covered at the same place at every size
-                soft = max((1.0 - hard) * reach, texel)
-                q = 0.5 + (reach - 0.5 * (1.0 - hard) * reach - d) / soft
-                q = min(max(q, 0.0), 1.0)
-                q += (1.0 - texel / soft) * (q * q * (3 - 2 * q) - q)
-                q *= alphas[i] + t * (alphas[j] - alphas[i])
-                if q > out[y % h, x % w]:
-                    out[y % h, x % w] = q
+        per = 1.0 / length if length > 0 else 0.0
+        ux, uy = (bx - ax) * per, (by - ay) * per
+        far = (r + texel) * (r + texel)
+        for fold in range(0, rows, h):
+            for y in range(max(fold + first, y0), min(fold + last, y1, rows)):
+                py = top + (y + 0.5) * step_y - ay
+                line = out[y - fold]
+                at = max(0, x0) % w
+                for x in range(max(0, x0), min(columns, x1)):
+                    here = at
+                    at = at + 1 if at + 1 < w else 0
+                    if line[here] >= most:  # no more can come of this
+                        continue
+                    px = left + (x + 0.5) * step_x - ax
+                    along = px * ux + py * uy
+                    if length == 0.0 or shrink >= 1.0:
+                        t = 0.0
+                    elif shrink <= -1.0:
+                        t = 1.0
+                    else:
+                        t = min(max((along - abs(px * uy - py * ux) * lean) * per, 0.0), 1.0)
+                    dx, dy = px - t * (bx - ax), py - t * (by - ay)
+                    d = dx * dx + dy * dy
+                    if d >= far:
+                        continue
+                    d = math.sqrt(d)
+                    reach = radii[i] + t * (radii[j] - radii[i])
+                    # A straight ramp over one texel is the share of it that a hard edge covers; the softer, the rounder.
+                    # Half covered at the same place at every size
+                    soft = max((1.0 - hard) * reach, texel)
+                    q = 0.5 + (reach - 0.5 * (1.0 - hard) * reach - d) / soft
+                    if q <= 0.0:
+                        continue
+                    q = min(q, 1.0)
+                    q += (1.0 - texel / soft) * (q * q * (3 - 2 * q) - q)
+                    q *= alphas[i] + t * (alphas[j] - alphas[i])
+                    if q > line[here]:
+                        line[here] = q
+
+
+@kernel
+def _gather(pixels, cover, rows, columns, out, y0, y1):  # type: ignore[no-untyped-def]
+    # What lies at other places of the sheet, for covered texels only
+    for y in range(y0, y1):
+        for x in range(cover.shape[1]):
+            if cover[y, x] > 0:
+                for k in range(pixels.shape[2]):
+                    out[y, x, k] = pixels[rows[y], columns[x], k]
+
+
+@kernel
+def _lay(pixels, wanted, step, cover, rows, columns, labels, y0, y1):  # type: ignore[no-untyped-def]
+    # Towards what is wanted, by how much is covered; labels whole. One colour for all where step is 0
+    for y in range(y0, y1):
+        for x in range(cover.shape[1]):
+            t = cover[y, x]
+            if t > 0:
+                for k in range(pixels.shape[2]):
+                    here, there = pixels[rows[y], columns[x], k], wanted[y * step, x * step, k]
+                    pixels[rows[y], columns[x], k] = (there if t >= 0.5 else here) if labels else here + t * (there - here)
 
 
 class Box:
@@ -133,6 +171,11 @@ class Box:
     def empty(self) -> bool:
         return self.x1 <= self.x0 or self.y1 <= self.y0
 
+    @property
+    def place(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """Its rows and columns on the sheet."""
+        return self.inside(self.rows, self.columns)
+
     def inside(self, rows: NDArray[np.int64], columns: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
         """Places on the sheet: wrapped, or held at the edges."""
         w, h = self.size
@@ -154,13 +197,11 @@ def coverage(stroke: Stroke, box: Box, pitch: tuple[float, float]) -> Floats:
     alphas = (force if by_strength else np.ones(len(p))).astype(np.float64)
     out = np.zeros((len(box.rows), len(box.columns)), np.float32)
     rows, columns = box.y1 - box.y0, box.x1 - box.x0
-    ends = np.ascontiguousarray(p[:, :2]), radii, alphas, 1.0 - stroke.softness, out, columns
+    ends = np.ascontiguousarray(p[:, :2]), radii, alphas, 1.0 - stroke.softness, out, rows, columns
     place = box.x0 * pitch[0], box.y0 * pitch[1], *pitch
-    if rows > len(out):
-        _cover(*ends, *place, 0, rows)  # rows that lie on one another are no bands
-    else:
-        over_rows(rows, lambda first, last: _cover(*ends, *place, first, last))
-    return out * np.float32(stroke.strength)
+    over_rows(len(out), partial(_cover, *ends, *place), cost=len(box.columns) * 1e-2)
+    out *= np.float32(stroke.strength)
+    return out
 
 
 def _parts(box: Box) -> Iterator[tuple[slice, slice, slice, slice]]:
@@ -295,16 +336,17 @@ def _apply(stroke: Stroke, pixels: Floats, original: Floats, image: Image, pitch
     ox, oy = stroke.offset()
     dx, dy = round(ox / pitch[0]), round(oy / pitch[1])
     if stroke.tool in ("clone", "paint", "erase"):
-        # Texel for texel, and a stroke covers few of its box
-        at_y, at_x = np.nonzero(cover)
-        t = cover[at_y, at_x][:, None]
-        rows, columns = box.rows[at_y], box.columns[at_x]
-        place = box.inside(rows, columns)
-        if stroke.tool == "clone":
-            wanted = pixels[box.inside(rows + dy, columns + dx)]
+        # A stroke covers few texels of its box, and only those are read and written
+        cost = len(box.columns) * 2e-3
+        step, wanted = 1, np.ascontiguousarray(np.broadcast_to(rgb_of(stroke.colour), (1, 1, 3)), np.float32)
+        if stroke.tool == "paint":
+            step = 0
         else:
-            wanted = original[place] if stroke.tool == "erase" else np.broadcast_to(rgb_of(stroke.colour), (len(t), 3))
-        pixels[place] = _mixed(pixels[place], wanted, t, image.kind)
+            source = box.inside(box.rows + dy, box.columns + dx) if stroke.tool == "clone" else box.place
+            wanted = np.empty((*cover.shape, pixels.shape[2]), np.float32)
+            from_ = pixels if stroke.tool == "clone" else np.ascontiguousarray(original)
+            over_rows(len(cover), partial(_gather, from_, cover, *source, wanted), cost=cost)
+        over_rows(len(cover), partial(_lay, pixels, wanted, step, cover, *box.place, image.kind is Kind.ID), cost=cost)
         return
     here = box.take(pixels)
     if stroke.tool == "heal":
