@@ -6,10 +6,9 @@ import math
 import threading
 import weakref
 from collections import OrderedDict
-from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import partial
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,7 +16,7 @@ from pydantic import Field, field_validator
 
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.parallel import Task, copied, kernel, over_rows
-from silent_loom.core.resample import blur
+from silent_loom.core.resample import blur, enlarge, reduce_area
 from silent_loom.core.tiling.clean import rgb_of
 from silent_loom.core.tiling.join import normals_of, slopes_of
 from silent_loom.core.weave.decision import Decision
@@ -139,6 +138,25 @@ def _gather(pixels, cover, rows, columns, out, y0, y1):  # type: ignore[no-untyp
 
 
 @kernel
+def _part(pixels, rows, columns, out, y0, y1):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        for x in range(len(columns)):
+            for k in range(pixels.shape[2]):
+                out[y, x, k] = pixels[rows[y], columns[x], k]
+
+
+@kernel
+def _gap(there, here, cover, gap, outside, y0, y1):  # type: ignore[no-untyped-def]
+    # What differs outside of a stroke, and where that is
+    for y in range(y0, y1):
+        for x in range(cover.shape[1]):
+            one = np.float32(1) if cover[y, x] < np.float32(0.02) else np.float32(0)
+            outside[y, x] = one
+            for k in range(here.shape[2]):
+                gap[y, x, k] = one * (here[y, x, k] - there[y, x, k])
+
+
+@kernel
 def _lay(pixels, wanted, step, cover, rows, columns, labels, y0, y1):  # type: ignore[no-untyped-def]
     # Towards what is wanted, by how much is covered; labels whole. One colour for all where step is 0
     for y in range(y0, y1):
@@ -185,7 +203,10 @@ class Box:
 
     def take(self, pixels: Floats, dx: int = 0, dy: int = 0) -> Floats:
         """The part, or what lies some texels away; wrapped, or held at the edges."""
-        return pixels[np.ix_(*self.inside(self.rows + dy, self.columns + dx))]
+        out = np.empty((len(self.rows), len(self.columns), pixels.shape[2]), np.float32)
+        rows, columns = self.inside(self.rows + dy, self.columns + dx)
+        over_rows(len(rows), partial(_part, np.ascontiguousarray(pixels), rows, columns, out), cost=len(columns) * 1e-3)
+        return out
 
 
 def coverage(stroke: Stroke, box: Box, pitch: tuple[float, float]) -> Floats:
@@ -204,38 +225,29 @@ def coverage(stroke: Stroke, box: Box, pitch: tuple[float, float]) -> Floats:
     return out
 
 
-def _parts(box: Box) -> Iterator[tuple[slice, slice, slice, slice]]:
-    """A box that goes beyond the edges, as pieces that lie on the sheet: (rows, columns) of the sheet and of the box."""
-    w, h = box.size
-
-    def runs(first: int, last: int, n: int) -> Iterator[tuple[int, int, int]]:
-        at = first
-        while at < last:
-            on = at % n
-            length = min(n - on, last - at)
-            yield on, at - first, length
-            at += length
-
-    for y, by, ny in runs(box.y0, box.y0 + len(box.rows), h):
-        for x, bx, nx in runs(box.x0, box.x0 + len(box.columns), w):
-            yield slice(y, y + ny), slice(x, x + nx), slice(by, by + ny), slice(bx, bx + nx)
-
-
 def _healed(there: Floats, here: Floats, cover: Floats, sigma: float) -> Floats:
     """The detail of one place in the tone of another: what differs around the stroke is gone on with over it."""
-    outside = (cover < 0.02).astype(np.float32)
-    gap = here - there
+    h, w, channels = here.shape
+    gap, outside = np.empty_like(here), np.empty((h, w), np.float32)
+    over_rows(h, partial(_gap, there, here, cover, gap, outside), cost=w * 2e-3)
     if outside.sum() < 8:
-        return there + gap.mean((0, 1))
+        return there + (here - there).mean((0, 1))
+    scales = [max(s * sigma, 0.7) for s in (0.15, 0.4, 1.0, 3.0)]
+    # None of the scales shows anything as fine as a third of the smallest
+    cell = max(1, int(scales[0] / 3))
+    cols, rows = max(1, round(w / cell)), max(1, round(h / cell))
+    if cell > 1:
+        gap, outside = reduce_area(gap, cols, rows).reshape(rows, cols, channels), reduce_area(outside, cols, rows)
     out, done = np.zeros_like(gap), np.zeros(outside.shape, np.float32)
-    for s in (0.15 * sigma, 0.4 * sigma, 1.0 * sigma, 3.0 * sigma):
-        s = max(s, 0.7)
+    for s in scales:
+        s = math.sqrt(s * s / (cell * cell) - (1 / 12 if cell > 1 else 0))
         weight = blur(outside, s, False)
-        value = blur(np.ascontiguousarray(gap * outside[..., None]), s, False) / np.maximum(weight, 1e-5)[..., None]
+        value = blur(gap, s, False).reshape(gap.shape) / np.maximum(weight, 1e-5)[..., None]
         share = np.clip(weight * 4, 0, 1) * (1 - done)
         out += share[..., None] * value
         done += share
-    return (there + out).astype(np.float32)
+    there += enlarge(out, w, h, False) if cell > 1 else out
+    return there
 
 
 class Repair(CarryStep[RepairSettings]):
@@ -357,11 +369,5 @@ def _apply(stroke: Stroke, pixels: Floats, original: Floats, image: Image, pitch
         return
     else:
         wanted = blur(np.ascontiguousarray(here), max(0.5, 0.12 * stroke.radius_mm / pitch[0]), False)
-    made = _mixed(here, wanted, cover[..., None], image.kind)
-    for rows_of, columns_of, box_rows, box_columns in _parts(box):
-        pixels[rows_of, columns_of] = made[box_rows, box_columns]
-
-
-def _mixed(here: Floats, wanted: NDArray[Any], t: NDArray[Any], kind: Kind) -> NDArray[Any]:
-    """What is there and what is wanted, by how much is covered; labels whole."""
-    return np.where(t >= 0.5, wanted, here) if kind is Kind.ID else here + t * (wanted - here)
+    cost = len(box.columns) * 2e-3
+    over_rows(len(cover), partial(_lay, pixels, wanted, 1, cover, *box.place, image.kind is Kind.ID), cost=cost)
