@@ -73,14 +73,15 @@ def _cover(points, radii, alphas, hard, out, rows, columns, left, top, step_x, s
     # Highest coverage that any dab or the way between two dabs gives, in some rows; places are mm. A stroke of more rows or
     # columns than there are lies on itself
     h, w = out.shape
-    texel = 0.5 * (step_x + step_y)
+    texel, pitch, softness = np.float32(0.5 * (step_x + step_y)), np.float32(step_x), np.float32(1.0 - hard)
+    nothing, half, one, two, three = np.float32(0), np.float32(0.5), np.float32(1), np.float32(2), np.float32(3)
     n = points.shape[0]
     for i in range(max(1, n - 1)):
         j = min(i + 1, n - 1)
         ax, ay, bx, by = points[i, 0], points[i, 1], points[j, 0], points[j, 1]
         r = max(radii[i], radii[j])
-        most = max(alphas[i], alphas[j])
         x0, x1 = int((min(ax, bx) - r - left) / step_x) - 1, int((max(ax, bx) + r - left) / step_x) + 2
+        x0 = max(x0, 0)
         y0, y1 = int((min(ay, by) - r - top) / step_y) - 1, int((max(ay, by) + r - top) / step_y) + 2
         length = math.sqrt((bx - ax) * (bx - ax) + (by - ay) * (by - ay))
         # The hull of two discs: from a place beside the way, the nearest point of its outline belongs to a disc further on,
@@ -88,43 +89,38 @@ def _cover(points, radii, alphas, hard, out, rows, columns, left, top, step_x, s
         shrink = (radii[i] - radii[j]) / length if length > 0 else 0.0
         lean = shrink / math.sqrt(1.0 - shrink * shrink) if abs(shrink) < 1.0 else 0.0
         per = 1.0 / length if length > 0 else 0.0
-        ux, uy = (bx - ax) * per, (by - ay) * per
-        far = (r + texel) * (r + texel)
+        ux, uy = np.float32((bx - ax) * per), np.float32((by - ay) * per)
+        low = np.float32(1 if shrink <= -1.0 else 0)
+        high = np.float32(0 if length == 0.0 or shrink >= 1.0 else 1)
+        leaning, scale = np.float32(lean), np.float32(per)
+        way_x, way_y = np.float32(bx - ax), np.float32(by - ay)
+        r0, r1, a0, a1 = (
+            np.float32(radii[i]),
+            np.float32(radii[j] - radii[i]),
+            np.float32(alphas[i]),
+            np.float32(alphas[j] - alphas[i]),
+        )
         for fold in range(0, rows, h):
             for y in range(max(fold + first, y0), min(fold + last, y1, rows)):
-                py = top + (y + 0.5) * step_y - ay
-                line = out[y - fold]
-                at = max(0, x0) % w
-                for x in range(max(0, x0), min(columns, x1)):
-                    here = at
-                    at = at + 1 if at + 1 < w else 0
-                    if line[here] >= most:  # no more can come of this
-                        continue
-                    px = left + (x + 0.5) * step_x - ax
-                    along = px * ux + py * uy
-                    if length == 0.0 or shrink >= 1.0:
-                        t = 0.0
-                    elif shrink <= -1.0:
-                        t = 1.0
-                    else:
-                        t = min(max((along - abs(px * uy - py * ux) * lean) * per, 0.0), 1.0)
-                    dx, dy = px - t * (bx - ax), py - t * (by - ay)
-                    d = dx * dx + dy * dy
-                    if d >= far:
-                        continue
-                    d = math.sqrt(d)
-                    reach = radii[i] + t * (radii[j] - radii[i])
-                    # A straight ramp over one texel is the share of it that a hard edge covers; the softer, the rounder.
-                    # Half covered at the same place at every size
-                    soft = max((1.0 - hard) * reach, texel)
-                    q = 0.5 + (reach - 0.5 * (1.0 - hard) * reach - d) / soft
-                    if q <= 0.0:
-                        continue
-                    q = min(q, 1.0)
-                    q += (1.0 - texel / soft) * (q * q * (3 - 2 * q) - q)
-                    q *= alphas[i] + t * (alphas[j] - alphas[i])
-                    if q > line[here]:
-                        line[here] = q
+                py, line = np.float32(top + (y + 0.5) * step_y - ay), out[y - fold]
+                for turn in range(0, columns, w):
+                    x = max(turn, x0)
+                    part = line[x - turn : max(x, min(turn + w, columns, x1)) - turn]
+                    begin = np.float32(left + (x + 0.5) * step_x - ax)
+                    # Plain steps on numbers of one kind, without a way out: they become vector code
+                    for k in range(len(part)):
+                        px = begin + np.float32(k) * pitch
+                        t = (px * ux + py * uy - abs(px * uy - py * ux) * leaning) * scale
+                        t = min(max(t, low), high)
+                        dx, dy = px - t * way_x, py - t * way_y
+                        reach = r0 + t * r1
+                        # A straight ramp over one texel is the share of it that a hard edge covers; the softer, the rounder.
+                        # Half covered at the same place at every size
+                        soft = max(softness * reach, texel)
+                        q = half + (reach - half * softness * reach - np.sqrt(dx * dx + dy * dy)) / soft
+                        q = min(max(q, nothing), one)
+                        q += (one - texel / soft) * (q * q * (three - two * q) - q)
+                        part[k] = max(part[k], q * (a0 + t * a1))
 
 
 @kernel

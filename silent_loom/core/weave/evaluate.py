@@ -89,6 +89,7 @@ class Evaluator:
         self.decisions = decisions or InMemory()
         self.decision_size = decision_size
         self.costs = Costs()
+        self._plans: tuple[tuple[Weave, Plan], ...] = ()
         self.computed: list[tuple[str, str]] = []
         """Row ids and threads in the order in which they were computed; for tests and the cost bars."""
 
@@ -99,6 +100,15 @@ class Evaluator:
 
         A row that cannot run (a wrong setting, a missing thread) carries its error; rows above it still work.
         """
+        for known, made in self._plans:
+            if known is weave:  # weaves never change
+                return made
+        plan = self._planned(weave)
+        if plan.error() is None:  # an error may lie in a file that somebody puts back
+            self._plans = ((weave, plan), *self._plans[:3])
+        return plan
+
+    def _planned(self, weave: Weave) -> Plan:
         rows: list[Row] = []
         geometry, present = Geometry(), []  # type: tuple[Geometry, list[str]]
         for entry in weave.steps:
