@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import weakref
 from collections.abc import Mapping
 from dataclasses import dataclass
 
@@ -108,7 +109,7 @@ class EvenLight(MapStep[LightSettings]):
         image = inputs["base"]
         before = evenness(image)
         reach = min(1.0, max(0.02, s.reach_mm / max(geometry.size_mm))) if s.reach_mm > 0 else s.reach
-        parts = light_parts(image, reach, task)
+        parts = _kept_parts(image, reach, task)
         log_gain = s.slope * parts.slope + s.vignette * parts.vignette + s.patches * parts.patches
         log_gain = log_gain + s.shadow * np.minimum(parts.spots, 0) + s.glare * np.maximum(parts.spots, 0)
         log_gain = (s.amount * (log_gain - log_gain.mean())).astype(np.float32)
@@ -241,6 +242,20 @@ def light_parts(image: Image, reach: float, task: Task = IDLE) -> LightParts:
     vignette = (radial @ np.linalg.lstsq(radial, even.ravel(), rcond=None)[0]).reshape(gh, gw)
     parts = [fitted - vignette, vignette, patches, spots]
     return LightParts(*((p - p.mean()).astype(np.float32) for p in parts))
+
+
+_known: list[tuple[weakref.ref[Floats], float, LightParts]] = []
+
+
+def _kept_parts(image: Image, reach: float, task: Task) -> LightParts:
+    """`light_parts`, kept while the picture is: the amounts of the parts are what is dragged most."""
+    for pixels, of, parts in _known:
+        if pixels() is image.pixels and of == reach:
+            return parts
+    parts = light_parts(image, reach, task)
+    _known.insert(0, (weakref.ref(image.pixels), reach, parts))
+    del _known[8:]
+    return parts
 
 
 def tint_of_light(image: Image, shape: tuple[int, int], task: Task = IDLE) -> Floats:
