@@ -28,6 +28,13 @@ def _fast(function: Any) -> Any:
     )
 
 
+def _inner(function: Any) -> Any:
+    # Called by the above for every row: without counting who holds the rows (see `parallel.subkernel`)
+    return numba.njit(
+        nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz", "reassoc", "nnan", "ninf"}, _nrt=False
+    )(function)
+
+
 def directions(fine: bool) -> list[tuple[int, int]]:
     """Lattice steps (across, down) of 16 azimuths, or of 32 when ``fine``; every texel lies on a line of each."""
     quarter = _BASIC + (_FINER if fine else ())
@@ -39,10 +46,21 @@ def directions(fine: bool) -> list[tuple[int, int]]:
     return out
 
 
-@_fast
-def _blend(line, a, b, t):  # type: ignore[no-untyped-def]
+@_inner
+def _mix(line, a, b, t):  # type: ignore[no-untyped-def]
     for x in range(line.shape[0]):
         line[x] = a[x] + t * (b[x] - a[x])
+
+
+@_inner
+def _blend(line, h, y, below, shift, tx, ty, out, to):  # type: ignore[no-untyped-def]
+    # Row `to` of out: bilinear between two rows of h, from `shift` on
+    cols = h.shape[1]
+    a, b = h[y], h[below]
+    _mix(line[: cols - shift], a[shift:], b[shift:], ty)
+    _mix(line[cols - shift : cols], a[:shift], b[:shift], ty)
+    line[cols] = line[0]
+    _mix(out[to], line[:cols], line[1:], tx)
 
 
 @_fast
@@ -55,39 +73,67 @@ def _between(h, p, q, part, out, y0, y1):  # type: ignore[no-untyped-def]
     line = np.empty(cols + 1, np.float32)
     shift = ox % cols
     for y in range(y0, y1):
-        a, b = h[(y + oy) % rows], h[(y + oy + 1) % rows]
-        _blend(line[: cols - shift], a[shift:], b[shift:], ty)
-        _blend(line[cols - shift : cols], a[:shift], b[:shift], ty)
-        line[cols] = line[0]
-        _blend(out[y], line[:cols], line[1:], tx)
+        _blend(line, h, (y + oy) % rows, (y + oy + 1) % rows, shift, tx, ty, out, y)
 
 
-@_fast
-def _raise_to(line, other):  # type: ignore[no-untyped-def]
+@_inner
+def _highest(line, one, other):  # type: ignore[no-untyped-def]
     # Plain loops over rows that start at 0, with a select and no call: the compiler turns these into vector code
     for x in range(line.shape[0]):
-        v = other[x]
-        line[x] = v if v > line[x] else line[x]
+        a, b = one[x], other[x]
+        line[x] = a if a > b else b
+
+
+@_inner
+def _higher_row(a, b, y, yy, shift, out):  # type: ignore[no-untyped-def]
+    line, one, other = out[y], a[y], b[yy]
+    n = a.shape[1] - shift
+    _highest(line[:n], one[:n], other[shift:])
+    _highest(line[n:], one[n:], other[:shift])
 
 
 @_fast
 def _higher(a, b, p, q, out, y0, y1):  # type: ignore[no-untyped-def]
     # Higher of a here and b at (p, q) from here
     rows, cols = a.shape
-    shift = p % cols
     for y in range(y0, y1):
-        yy = (y + q) % rows
-        line = out[y]
-        line[:] = a[y]
-        _raise_to(line[: cols - shift], b[yy, shift:])
-        _raise_to(line[cols - shift :], b[yy, :shift])
+        _higher_row(a, b, y, (y + q) % rows, p % cols, out)
 
 
-@_fast
-def _steeper(steepest, here, there, k):  # type: ignore[no-untyped-def]
+@_inner
+def _begin(steepest, h, y, beside, sx, kx, ky):  # type: ignore[no-untyped-def]
+    # The bilinear patch right at the texel rises along the direction by the sum of its two forward differences
+    here, other = h[y], h[beside]
+    cols = here.shape[0]
+    first, last = (0, cols - 1) if sx > 0 else (1, cols)
+    line, at, side, off = steepest[first:last], here[first:last], here[first + sx : last + sx], other[first:last]
+    for x in range(line.shape[0]):
+        v = kx * (side[x] - at[x]) + ky * (off[x] - at[x])
+        line[x] = v if v > 0 else np.float32(0)
+    end, across = (cols - 1, 0) if sx > 0 else (0, cols - 1)
+    steepest[end] = max(np.float32(0), kx * (here[across] - here[end]) + ky * (other[end] - here[end]))
+
+
+@_inner
+def _rise(steepest, here, there, k):  # type: ignore[no-untyped-def]
     for x in range(steepest.shape[0]):
         v = (there[x] - here[x]) * k
         steepest[x] = v if v > steepest[x] else steepest[x]
+
+
+@_inner
+def _steeper(steepest, h, y, samples, field, yy, shift, k):  # type: ignore[no-untyped-def]
+    here, there = h[y], samples[field, yy]
+    cols = here.shape[0]
+    _rise(steepest[: cols - shift], here[: cols - shift], there[shift:], k)
+    _rise(steepest[cols - shift :], here[cols - shift :], there[:shift], k)
+
+
+@_inner
+def _add_sky(steepest, weight, out, y):  # type: ignore[no-untyped-def]
+    line = out[y]
+    for x in range(line.shape[0]):
+        line[x] += weight / (np.float32(1) + steepest[x] * steepest[x])
 
 
 @_fast
@@ -97,21 +143,10 @@ def _march(h, samples, which, steps, inverse, p, q, kx, ky, weight, out, y0, y1)
     sx = 1 if p > 0 else -1
     sy = 1 if q > 0 else -1
     for y in range(y0, y1):
-        # The bilinear patch right at the texel rises along the direction by the sum of its two forward differences
-        here, beside = h[y], h[(y + sy) % rows]
-        for x in range(cols):
-            side = x + sx
-            side = side - cols if side >= cols else side + cols if side < 0 else side
-            v = kx * (here[side] - here[x]) + ky * (beside[x] - here[x])
-            steepest[x] = v if v > 0 else np.float32(0)
+        _begin(steepest, h, y, (y + sy) % rows, sx, kx, ky)
         for i in range(which.shape[0]):
-            there = samples[which[i], (y + q * steps[i]) % rows]
-            shift = (p * steps[i]) % cols
-            _steeper(steepest[: cols - shift], here[: cols - shift], there[shift:], inverse[i])
-            _steeper(steepest[cols - shift :], here[cols - shift :], there[:shift], inverse[i])
-        line = out[y]
-        for x in range(cols):
-            line[x] += weight / (np.float32(1) + steepest[x] * steepest[x])
+            _steeper(steepest, h, y, samples, which[i], (y + q * steps[i]) % rows, (p * steps[i]) % cols, inverse[i])
+        _add_sky(steepest, weight, out, y)
 
 
 @dataclass(frozen=True)
