@@ -17,7 +17,7 @@ from silent_loom.core.delivery.profile import Profile, profile
 from silent_loom.core.errors import SettingError
 from silent_loom.core.files import Limits, Picture, read
 from silent_loom.core.images import Image, Kind
-from silent_loom.core.parallel import IDLE, Task, load_kernels
+from silent_loom.core.parallel import IDLE, Task, both, load_kernels
 from silent_loom.core.photo.light import evenness
 from silent_loom.core.photo.straighten import from_pixels
 from silent_loom.core.sets import motif_settings
@@ -258,6 +258,8 @@ def derive(
     sizes: dict[str, Image] = {}  # one of the maps, for its size
 
     def make(thread: str) -> Image:
+        if not sizes:
+            _both_ends(evaluator, weave, size, task.part(0, 0))
         image = evaluator.ask(weave, thread, size, task.part(0, 0))
         sizes["any"] = image
         ended["maps"] = time.perf_counter()
@@ -306,6 +308,15 @@ def derive(
         "warnings": [*warnings, *manifest["warnings"]],
         "files": [f["file"] for f in manifest["files"]],
     }
+
+
+def _both_ends(evaluator: Evaluator, weave: Weave, size: int, task: Task) -> None:
+    """Straighten the whole photo while the steps below decide on a small one: neither needs the other."""
+    rows = [r for r in evaluator.plan(weave).rows if r.error is None]
+    names = [r.step.name for r in rows]
+    if "straighten" in names[:-1] and "seamless" in names:
+        below, closing = rows[names.index("straighten") + 1].entry.id, rows[names.index("seamless")].entry.id
+        both(lambda: evaluator.coming_in(weave, below, "base", size, task), lambda: evaluator.decision(weave, closing, task))
 
 
 FIGURES = ("seam_x_before", "seam_y_before", "seam_x_after", "seam_y_after", "evenness_before", "evenness_after")
