@@ -17,7 +17,7 @@ from silent_loom.core.parallel import IDLE
 from silent_loom.core.resample import reduce_area, resize
 from silent_loom.core.tiling.clean import Clean, CleanSettings, Region, mask_of, rgb_of
 from silent_loom.core.tiling.patchfill import fill
-from silent_loom.core.tiling.repair import Layer, Repair, RepairSettings, Stroke
+from silent_loom.core.tiling.repair import Box, Layer, Repair, RepairSettings, Stroke, coverage
 from silent_loom.core.weave.evaluate import Evaluator
 from silent_loom.core.weave.model import StepEntry, Weave
 from silent_loom.core.weave.step import Geometry, Sheet
@@ -309,3 +309,45 @@ def test_all_maps_are_filled_from_the_same_places() -> None:
     sources = decision.arrays["sources"]
     assert np.array_equal(moved[inside], sources[:, 0] * 400 + sources[:, 1])
     assert np.array_equal(moved[~inside], place.plane().astype(int)[~inside])
+
+
+@given(
+    st.lists(st.tuples(st.floats(5, 95), st.floats(5, 75), st.floats(0.6, 1)), min_size=1, max_size=6),
+    st.floats(0, 1),
+    st.sampled_from(["none", "size"]),
+)
+@settings(max_examples=40, deadline=None)
+def test_coverage_is_the_most_that_any_part_of_a_stroke_gives(
+    points: list[tuple[float, float, float]], softness: float, pressure: str
+) -> None:
+    stroke = Stroke(tool="paint", points=tuple(points), radius_mm=9.0, softness=softness, strength=0.8, pressure=pressure)  # type: ignore[arg-type]
+    w, h, pitch = 100, 80, 1.0
+    box = Box(stroke, w, h, (pitch, pitch), True)
+    found = np.zeros((h, w))
+    np.maximum.at(found, np.ix_(*box.place), coverage(stroke, box, (pitch, pitch)))
+    # The same told from many discs along the way, each texel looked at where the nearest repeat of it lies
+    y, x = np.mgrid[0:h, 0:w] + 0.5
+    wanted = np.zeros((h, w))
+    ends = list(zip(points, [*points[1:], points[-1]], strict=True)) if len(points) > 1 else [(points[0], points[0])]
+    for a, b in ends:
+        for t in np.linspace(0, 1, 60):
+            px, py, force = (a[k] + t * (b[k] - a[k]) for k in range(3))
+            reach = 9.0 * (force if pressure == "size" else 1.0)
+            d = np.hypot((x - px + w / 2) % w - w / 2, (y - py + h / 2) % h - h / 2)
+            soft = max(softness * reach, pitch)
+            q = np.clip(0.5 + (reach - 0.5 * softness * reach - d) / soft, 0, 1)
+            q += (1 - pitch / soft) * (q * q * (3 - 2 * q) - q)
+            wanted = np.maximum(wanted, 0.8 * q)
+    assert np.abs(found - wanted).max() < 0.1, "sixty discs differ a little from the way between them, soft ones the most"
+
+
+@pytest.mark.parametrize("pressure", ["size", "strength", "both"])
+def test_pressing_harder_without_moving_covers_more(pressure: str) -> None:
+    def covered(*forces: float) -> float:
+        points = tuple((20.0, 20.0, f) for f in forces)
+        stroke = Stroke(tool="paint", points=points, radius_mm=9.0, softness=0.5, pressure=pressure)  # type: ignore[arg-type]
+        return float(coverage(stroke, Box(stroke, 40, 40, (1.0, 1.0), True), (1.0, 1.0)).sum())
+
+    assert covered(0.3, 1.0) == pytest.approx(covered(1.0))
+    assert covered(1.0, 0.3) == pytest.approx(covered(1.0))
+    assert covered(0.3) < 0.5 * covered(1.0)

@@ -2,11 +2,20 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from scipy import ndimage
 
 from silent_loom.core.colour import luminance
 from silent_loom.core.images import Image, Kind
 from silent_loom.core.parallel import IDLE
-from silent_loom.core.photo.light import EvenLight, LightSettings, evenness, illumination, light_parts
+from silent_loom.core.photo.light import (
+    EvenLight,
+    LightSettings,
+    _kept_parts,
+    _median_around,
+    evenness,
+    illumination,
+    light_parts,
+)
 from silent_loom.core.resample import enlarge
 from silent_loom.core.weave.step import Geometry, Sheet
 from silent_loom.demo.surfaces import SURFACES
@@ -169,3 +178,23 @@ def test_a_picked_grey_becomes_neutral_and_keeps_its_lightness() -> None:
     assert np.abs(luminance(done) - luminance(image.pixels)).max() < 1e-5
     black = run(image, LightSettings(amount=0, grey=(0.0, 0.0, 0.0))).pixels
     assert np.isfinite(black).all()
+
+
+@pytest.mark.parametrize("reach", [1, 4, 9])
+def test_the_usual_around_a_place_is_the_median_of_its_square(reach: int) -> None:
+    plane = np.random.default_rng(reach).normal(size=(19, 31)).astype(np.float32)
+    wanted = ndimage.median_filter(plane, size=2 * reach + 1, mode="nearest")
+    np.testing.assert_array_equal(_median_around(plane, reach), wanted)
+
+
+def test_kept_parts_belong_to_one_picture_and_one_reach() -> None:
+    rng = np.random.default_rng(0)
+    bright, other = (
+        Image(rng.uniform(0.2, 0.6, (40, 60, 3)).astype(np.float32), Kind.COLOUR, (300.0, 200.0), False) for _ in "ab"
+    )
+    first = _kept_parts(bright, 0.3, IDLE)
+    assert _kept_parts(bright, 0.3, IDLE) is first
+    for image, reach in ((other, 0.3), (bright, 0.6)):
+        parts = _kept_parts(image, reach, IDLE)
+        np.testing.assert_array_equal(parts.patches, light_parts(image, reach).patches)
+        assert not np.array_equal(parts.patches, first.patches)

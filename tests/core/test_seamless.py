@@ -13,7 +13,7 @@ from silent_loom.core.parallel import IDLE
 from silent_loom.core.tiling.cut import edge_costs, lowest_cut
 from silent_loom.core.tiling.join import join_strip
 from silent_loom.core.tiling.repetition_meter import repetition
-from silent_loom.core.tiling.seam_meter import seam, seams
+from silent_loom.core.tiling.seam_meter import SCALES, _kinds, _worst, seam, seams
 from silent_loom.core.tiling.seamless import Seamless, SeamlessSettings, joins
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.step import Geometry, Sheet
@@ -204,3 +204,22 @@ def test_repetition_sees_the_odd_spot_and_not_the_motif() -> None:
     assert plain < 0.3
     assert odd > 0.5
     assert repetition(as_colour(spectrum(512, 0.5, 1))) < 0.5
+
+
+@given(st.integers(0, 1000), st.integers(20, 90))
+@settings(max_examples=20, deadline=None)
+def test_steps_along_a_line_are_averaged_in_windows_that_wrap(seed: int, h: int) -> None:
+    steps = np.random.default_rng(seed).normal(size=(3, len(SCALES), h, 5)).astype(np.float32)
+    kinds = _kinds(steps, np.array(SCALES), IDLE)
+    for i, scale in enumerate(SCALES):
+        # A window as long as the strips are wide, its middle on the row or right above it
+        rows = (np.arange(h)[:, None] + np.arange(scale) + scale // 2 + 1 - scale) % h
+        mean = steps[:, i, rows, :-1].mean(2)
+        np.testing.assert_allclose(kinds[i], np.sqrt(np.square(mean).sum(-1)), atol=2e-5)
+    np.testing.assert_array_equal(kinds[len(SCALES)], steps[:, 0, :, -1])
+    for length in (8, h, 3 * h):
+        worst, running = _worst(kinds[0], length, IDLE)
+        n = min(length, h)
+        means = kinds[0][:, (np.arange(h)[:, None] + np.arange(n)) % h].mean(-1)
+        np.testing.assert_allclose(worst, means.max(-1), rtol=1e-5)
+        np.testing.assert_allclose(running, means[0], rtol=1e-5)

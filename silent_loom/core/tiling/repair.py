@@ -90,8 +90,10 @@ def _cover(points, radii, alphas, hard, out, rows, columns, left, top, step_x, s
         lean = shrink / math.sqrt(1.0 - shrink * shrink) if abs(shrink) < 1.0 else 0.0
         per = 1.0 / length if length > 0 else 0.0
         ux, uy = np.float32((bx - ax) * per), np.float32((by - ay) * per)
-        low = np.float32(1 if shrink <= -1.0 else 0)
-        high = np.float32(0 if length == 0.0 or shrink >= 1.0 else 1)
+        # Pressed harder without moving, the later dab holds the earlier one
+        grows = length == 0.0 and (radii[j] > radii[i] or alphas[j] > alphas[i])
+        low = np.float32(1 if grows or shrink <= -1.0 else 0)
+        high = np.float32(1 if grows or (length > 0.0 and shrink < 1.0) else 0)
         leaning, scale = np.float32(lean), np.float32(per)
         way_x, way_y = np.float32(bx - ax), np.float32(by - ay)
         r0, r1, a0, a1 = (

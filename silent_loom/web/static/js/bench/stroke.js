@@ -5,7 +5,7 @@ export function coverOf(a, b, softness) {
   const dx = b.x - a.x, dy = b.y - a.y, length = Math.hypot(dx, dy), shrink = length > 0 ? (a.r - b.r) / length : 0;
   const lean = Math.abs(shrink) < 1 ? shrink / Math.sqrt(1 - shrink * shrink) : 0;
   return (x, y) => {
-    let t = 0;
+    let t = length === 0 && (b.r > a.r || b.alpha > a.alpha) ? 1 : 0; // pressed harder without moving
     if (length > 0 && shrink < 1) {
       t = 1;
       if (shrink > -1) {
