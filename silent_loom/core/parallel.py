@@ -30,11 +30,19 @@ _pool = ThreadPoolExecutor(WORKERS, thread_name_prefix="band")
 _pairs = ThreadPoolExecutor(16, thread_name_prefix="beside")  # its calls may wait for bands, so never in the same pool
 
 
+LOOSE = frozenset({"contract", "arcp", "nsz", "reassoc"})
+"""What kernels let the compiler do with sums and products; numbers that are no numbers stay what they are."""
+
+
+def compiled(function: Callable[P, R], **more: Any) -> Callable[P, R]:
+    """How every kernel is compiled: lock released, kept on disk; ``more`` are further options of numba's."""
+    made: Callable[P, R] = numba.njit(nogil=True, cache=True, error_model="numpy", **{"fastmath": set(LOOSE), **more})(function)
+    return made
+
+
 def kernel(function: Callable[P, R]) -> Callable[P, R]:
     """Compile a serial loop: float32, lock released, kept on disk."""
-    return light(
-        numba.njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz", "reassoc"})(function)
-    )
+    return light(compiled(function))
 
 
 def subkernel(function: Callable[P, R]) -> Callable[P, R]:
@@ -43,18 +51,12 @@ def subkernel(function: Callable[P, R]) -> Callable[P, R]:
     It may not make arrays. In return nobody counts who holds those that are passed to it: counting is an atomic step on
     one line of memory, which two threads at the same array would hand to and fro with every sample.
     """
-    compiled: Callable[P, R] = numba.njit(
-        nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz", "reassoc"}, _nrt=False
-    )(function)
-    return compiled
+    return compiled(function, _nrt=False)
 
 
 def inlined(function: Callable[P, R]) -> Callable[P, R]:
     """As `subkernel`, for small ones: always put in place, since a call that passes arrays costs more than it does."""
-    compiled: Callable[P, R] = numba.njit(
-        nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz", "reassoc"}, _nrt=False, forceinline=True
-    )(function)
-    return compiled
+    return compiled(function, _nrt=False, forceinline=True)
 
 
 def light(compiled: Any) -> Any:

@@ -7,12 +7,11 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
-import numba
 import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats
-from silent_loom.core.parallel import IDLE, Task, light, over_rows
+from silent_loom.core.parallel import IDLE, LOOSE, Task, compiled, light, over_rows
 
 _BASIC = ((1, 0), (2, 1), (1, 1), (1, 2))
 _FINER = ((3, 1), (3, 2), (2, 3), (1, 3))
@@ -20,19 +19,16 @@ _COARSER_FROM = 6
 """Samples are taken in groups of g lattice steps from g times this many steps on: at most 1/12 error of a distance."""
 
 
+_FINITE = {"fastmath": {*LOOSE, "nnan", "ninf"}}
+
+
 def _fast(function: Any) -> Any:
-    return light(
-        numba.njit(nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz", "reassoc", "nnan", "ninf"})(
-            function
-        )
-    )
+    return light(compiled(function, **_FINITE))
 
 
 def _inner(function: Any) -> Any:
-    # Called by the above for every row: without counting who holds the rows (see `parallel.subkernel`)
-    return numba.njit(
-        nogil=True, cache=True, error_model="numpy", fastmath={"contract", "arcp", "nsz", "reassoc", "nnan", "ninf"}, _nrt=False
-    )(function)
+    # Called by the above for every row: as `parallel.subkernel`
+    return compiled(function, _nrt=False, **_FINITE)
 
 
 def directions(fine: bool) -> list[tuple[int, int]]:

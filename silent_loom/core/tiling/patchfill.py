@@ -33,13 +33,13 @@ def _distance(a, flat, y, x, v, u, wraps, best):  # type: ignore[no-untyped-def]
             if total >= best:
                 return total
         return total
-    for dy in range(-3, 4):
+    for dy in range(-HALF, HALF + 1):
         ya, yb = y + dy, v + dy
         if wraps:
             ya, yb = ya % h, yb % h
         else:
             ya, yb = min(max(ya, 0), h - 1), min(max(yb, 0), h - 1)
-        for dx in range(-3, 4):
+        for dx in range(-HALF, HALF + 1):
             xa, xb = x + dx, u + dx
             if wraps:
                 xa, xb = xa % w, xb % w
@@ -114,8 +114,8 @@ def _vote(a, places, field, says, index, wraps, out):  # type: ignore[no-untyped
         weight = np.float32(0)
         for k in range(channels):
             out[q, k] = 0
-        for dy in range(-3, 4):
-            for dx in range(-3, 4):
+        for dy in range(-HALF, HALF + 1):
+            for dx in range(-HALF, HALF + 1):
                 ny, nx = y + dy, x + dx
                 if wraps:
                     ny, nx = ny % h, nx % w

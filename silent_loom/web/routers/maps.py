@@ -136,7 +136,7 @@ def pick(ident: str, body: Ask, bench: Bench) -> dict[str, Any]:
 
 
 @router.get("/photo.jpg")
-def photo(ident: str, store: Stored, bench: Bench, step_id: str, size: int = Query(1400, ge=64, le=4096)) -> Response:
+def photo(ident: str, store: Stored, step_id: str, size: int = Query(1400, ge=64, le=4096)) -> Response:
     """The photo of a row as it came, upright, for placing corners on it."""
     from silent_loom.work.photos import upright_jpeg
 
