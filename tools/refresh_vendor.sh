@@ -22,7 +22,7 @@ cp $from/@tabler/icons/LICENSE "$to/icons/"
   echo '<svg xmlns="http://www.w3.org/2000/svg">'
   for icon in arrow-back-up arrow-forward-up plus trash copy pencil x check history download player-stop sun moon keyboard eye power grip-vertical refresh photo-up restore zoom-in layout-columns square columns-2 alert-triangle corner-up-left help package bulb; do
     sed -n '/<svg/,/<\/svg>/p' "$from/@tabler/icons/icons/outline/$icon.svg" | tr '\n' ' ' |
-      sed -E "s/<svg[^>]*>/<symbol id=\"$icon\" viewBox=\"0 0 24 24\" fill=\"none\" stroke=\"currentColor\" stroke-width=\"1.75\" stroke-linecap=\"round\" stroke-linejoin=\"round\">/; s/<\/svg>/<\/symbol>/"
+      sed -E "s/<svg[^>]*>/<symbol id=\"icon-$icon\" viewBox=\"0 0 24 24\" fill=\"none\" stroke=\"currentColor\" stroke-width=\"1.75\" stroke-linecap=\"round\" stroke-linejoin=\"round\">/; s/<\/svg>/<\/symbol>/"
     echo
   done
   echo '</svg>'

@@ -117,6 +117,9 @@ def derive(
     ] = False,
 ) -> None:
     """Derive a whole map set from a photo."""
+    from silent_loom.core.files import read_ahead
+
+    reading = read_ahead(photo)  # decoded while the rest of the program is still being loaded
     from silent_loom.core.delivery.names import file_name
     from silent_loom.core.derive import derive as run
     from silent_loom.core.derive import settings_from
@@ -138,6 +141,7 @@ def derive(
             force=force,
             report=report is not None,
             name=None if name is None else file_name(name),
+            reading=reading,
             task=Task(progress=say),
         )
     if report is not None:

@@ -7,12 +7,11 @@ inverse transpose of the field's Jacobian, so that the normals of a carried heig
 from __future__ import annotations
 
 import math
-from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.images import Floats, Image, Kind
+from silent_loom.core.images import CodedImage, Floats, Image, Kind
 from silent_loom.core.parallel import IDLE, Task, inlined, kernel, over_rows, subkernel
 from silent_loom.core.resample import resize
 
@@ -66,8 +65,16 @@ def _sample(src, u, v, wraps, nearest, acc, weight):  # type: ignore[no-untyped-
             acc[k] += s * weight
 
 
+@inlined
+def _light(src, table, y, x, k):  # type: ignore[no-untyped-def]
+    # numba leaves out whichever branch cannot be taken
+    if table is None:
+        return src[y, x, k]
+    return table[k, src[y, x, k]]
+
+
 @subkernel
-def _sample3(src, u, v, wraps):  # type: ignore[no-untyped-def]
+def _sample3(src, table, u, v, wraps):  # type: ignore[no-untyped-def]
     # Three channels at once, sums in registers: the whole photo goes through here
     h, w, _ = src.shape
     fx, fy = math.floor(u), math.floor(v)
@@ -84,23 +91,83 @@ def _sample3(src, u, v, wraps):  # type: ignore[no-untyped-def]
         ya, yb = np.uintp(_place(y0 - 1, h, wraps)), np.uintp(_place(y0, h, wraps))
         yc, yd = np.uintp(_place(y0 + 1, h, wraps)), np.uintp(_place(y0 + 2, h, wraps))
     r, g, b = np.float32(0), np.float32(0), np.float32(0)
-    r += wy0 * (wx0 * src[ya, xa, 0] + wx1 * src[ya, xb, 0] + wx2 * src[ya, xc, 0] + wx3 * src[ya, xd, 0])
-    g += wy0 * (wx0 * src[ya, xa, 1] + wx1 * src[ya, xb, 1] + wx2 * src[ya, xc, 1] + wx3 * src[ya, xd, 1])
-    b += wy0 * (wx0 * src[ya, xa, 2] + wx1 * src[ya, xb, 2] + wx2 * src[ya, xc, 2] + wx3 * src[ya, xd, 2])
-    r += wy1 * (wx0 * src[yb, xa, 0] + wx1 * src[yb, xb, 0] + wx2 * src[yb, xc, 0] + wx3 * src[yb, xd, 0])
-    g += wy1 * (wx0 * src[yb, xa, 1] + wx1 * src[yb, xb, 1] + wx2 * src[yb, xc, 1] + wx3 * src[yb, xd, 1])
-    b += wy1 * (wx0 * src[yb, xa, 2] + wx1 * src[yb, xb, 2] + wx2 * src[yb, xc, 2] + wx3 * src[yb, xd, 2])
-    r += wy2 * (wx0 * src[yc, xa, 0] + wx1 * src[yc, xb, 0] + wx2 * src[yc, xc, 0] + wx3 * src[yc, xd, 0])
-    g += wy2 * (wx0 * src[yc, xa, 1] + wx1 * src[yc, xb, 1] + wx2 * src[yc, xc, 1] + wx3 * src[yc, xd, 1])
-    b += wy2 * (wx0 * src[yc, xa, 2] + wx1 * src[yc, xb, 2] + wx2 * src[yc, xc, 2] + wx3 * src[yc, xd, 2])
-    r += wy3 * (wx0 * src[yd, xa, 0] + wx1 * src[yd, xb, 0] + wx2 * src[yd, xc, 0] + wx3 * src[yd, xd, 0])
-    g += wy3 * (wx0 * src[yd, xa, 1] + wx1 * src[yd, xb, 1] + wx2 * src[yd, xc, 1] + wx3 * src[yd, xd, 1])
-    b += wy3 * (wx0 * src[yd, xa, 2] + wx1 * src[yd, xb, 2] + wx2 * src[yd, xc, 2] + wx3 * src[yd, xd, 2])
+    r += wy0 * (
+        wx0 * _light(src, table, ya, xa, 0)
+        + wx1 * _light(src, table, ya, xb, 0)
+        + wx2 * _light(src, table, ya, xc, 0)
+        + wx3 * _light(src, table, ya, xd, 0)
+    )
+    g += wy0 * (
+        wx0 * _light(src, table, ya, xa, 1)
+        + wx1 * _light(src, table, ya, xb, 1)
+        + wx2 * _light(src, table, ya, xc, 1)
+        + wx3 * _light(src, table, ya, xd, 1)
+    )
+    b += wy0 * (
+        wx0 * _light(src, table, ya, xa, 2)
+        + wx1 * _light(src, table, ya, xb, 2)
+        + wx2 * _light(src, table, ya, xc, 2)
+        + wx3 * _light(src, table, ya, xd, 2)
+    )
+    r += wy1 * (
+        wx0 * _light(src, table, yb, xa, 0)
+        + wx1 * _light(src, table, yb, xb, 0)
+        + wx2 * _light(src, table, yb, xc, 0)
+        + wx3 * _light(src, table, yb, xd, 0)
+    )
+    g += wy1 * (
+        wx0 * _light(src, table, yb, xa, 1)
+        + wx1 * _light(src, table, yb, xb, 1)
+        + wx2 * _light(src, table, yb, xc, 1)
+        + wx3 * _light(src, table, yb, xd, 1)
+    )
+    b += wy1 * (
+        wx0 * _light(src, table, yb, xa, 2)
+        + wx1 * _light(src, table, yb, xb, 2)
+        + wx2 * _light(src, table, yb, xc, 2)
+        + wx3 * _light(src, table, yb, xd, 2)
+    )
+    r += wy2 * (
+        wx0 * _light(src, table, yc, xa, 0)
+        + wx1 * _light(src, table, yc, xb, 0)
+        + wx2 * _light(src, table, yc, xc, 0)
+        + wx3 * _light(src, table, yc, xd, 0)
+    )
+    g += wy2 * (
+        wx0 * _light(src, table, yc, xa, 1)
+        + wx1 * _light(src, table, yc, xb, 1)
+        + wx2 * _light(src, table, yc, xc, 1)
+        + wx3 * _light(src, table, yc, xd, 1)
+    )
+    b += wy2 * (
+        wx0 * _light(src, table, yc, xa, 2)
+        + wx1 * _light(src, table, yc, xb, 2)
+        + wx2 * _light(src, table, yc, xc, 2)
+        + wx3 * _light(src, table, yc, xd, 2)
+    )
+    r += wy3 * (
+        wx0 * _light(src, table, yd, xa, 0)
+        + wx1 * _light(src, table, yd, xb, 0)
+        + wx2 * _light(src, table, yd, xc, 0)
+        + wx3 * _light(src, table, yd, xd, 0)
+    )
+    g += wy3 * (
+        wx0 * _light(src, table, yd, xa, 1)
+        + wx1 * _light(src, table, yd, xb, 1)
+        + wx2 * _light(src, table, yd, xc, 1)
+        + wx3 * _light(src, table, yd, xd, 1)
+    )
+    b += wy3 * (
+        wx0 * _light(src, table, yd, xa, 2)
+        + wx1 * _light(src, table, yd, xb, 2)
+        + wx2 * _light(src, table, yd, xc, 2)
+        + wx3 * _light(src, table, yd, xd, 2)
+    )
     return r, g, b
 
 
 @subkernel
-def _tent3(src, u, v, wraps):  # type: ignore[no-untyped-def]
+def _tent3(src, table, u, v, wraps):  # type: ignore[no-untyped-def]
     # Bilinear: where several samples are averaged into one texel, they and this tent together are the filter
     h, w, _ = src.shape
     fx, fy = math.floor(u), math.floor(v)
@@ -114,9 +181,18 @@ def _tent3(src, u, v, wraps):  # type: ignore[no-untyped-def]
     a, b = (np.float32(1) - tx) * (np.float32(1) - ty), tx * (np.float32(1) - ty)
     c, d = (np.float32(1) - tx) * ty, tx * ty
     return (
-        a * src[ya, xa, 0] + b * src[ya, xb, 0] + c * src[yb, xa, 0] + d * src[yb, xb, 0],
-        a * src[ya, xa, 1] + b * src[ya, xb, 1] + c * src[yb, xa, 1] + d * src[yb, xb, 1],
-        a * src[ya, xa, 2] + b * src[ya, xb, 2] + c * src[yb, xa, 2] + d * src[yb, xb, 2],
+        a * _light(src, table, ya, xa, 0)
+        + b * _light(src, table, ya, xb, 0)
+        + c * _light(src, table, yb, xa, 0)
+        + d * _light(src, table, yb, xb, 0),
+        a * _light(src, table, ya, xa, 1)
+        + b * _light(src, table, ya, xb, 1)
+        + c * _light(src, table, yb, xa, 1)
+        + d * _light(src, table, yb, xb, 1),
+        a * _light(src, table, ya, xa, 2)
+        + b * _light(src, table, ya, xb, 2)
+        + c * _light(src, table, yb, xa, 2)
+        + d * _light(src, table, yb, xb, 2),
     )
 
 
@@ -139,7 +215,7 @@ def _bent(u, v, ux, uy, vx, vy, lens):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _warp3(src, m, lens, out, wraps, most, y0, y1):  # type: ignore[no-untyped-def]
+def _warp3(src, table, m, lens, out, wraps, most, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(out.shape[1]):
             px, py = x + 0.5, y + 0.5
@@ -151,14 +227,14 @@ def _warp3(src, m, lens, out, wraps, most, y0, y1):  # type: ignore[no-untyped-d
             nx = min(most, max(1, int(math.ceil(math.sqrt(ux * ux + vx * vx) - 0.05))))
             ny = min(most, max(1, int(math.ceil(math.sqrt(uy * uy + vy * vy) - 0.05))))
             if nx == 1 and ny == 1:
-                r, g, b = _sample3(src, u - 0.5, v - 0.5, wraps)
+                r, g, b = _sample3(src, table, u - 0.5, v - 0.5, wraps)
             else:
                 r, g, b = np.float32(0), np.float32(0), np.float32(0)
                 for j in range(ny):
                     oy = (j + 0.5) / ny - 0.5
                     for i in range(nx):
                         ox = (i + 0.5) / nx - 0.5
-                        sr, sg, sb = _tent3(src, u + ux * ox + uy * oy - 0.5, v + vx * ox + vy * oy - 0.5, wraps)
+                        sr, sg, sb = _tent3(src, table, u + ux * ox + uy * oy - 0.5, v + vx * ox + vy * oy - 0.5, wraps)
                         r, g, b = r + sr, g + sg, b + sb
                 k = np.float32(1.0 / (nx * ny))
                 r, g, b = r * k, g * k, b * k
@@ -245,7 +321,7 @@ def warp_homography(
     m = np.ascontiguousarray(to_source, np.float64)
     lens = np.array([image.width / 2, image.height / 2, math.hypot(image.width, image.height) / 2, bulge])
     if bulge == 0 and _plain(m, image, width, height):
-        return replace(resize(image, width, height, task), size_mm=size_mm, wraps=False)
+        return Image(resize(image, width, height, task).pixels, image.kind, size_mm, False)
     if image.kind is Kind.NORMAL:
         z = np.maximum(image.pixels[..., 2:3], 1e-3)
         slopes = np.ascontiguousarray(-image.pixels[..., :2] / z, dtype=np.float32)
@@ -254,6 +330,11 @@ def warp_homography(
         (ai, di), (ao, do) = image.texel_mm, (size_mm[0] / width, size_mm[1] / height)
         over_rows(height, lambda a, b: _turn_slopes(moved, m, lens, ai, di, ao, do, out, a, b), task)
         return Image(out, Kind.NORMAL, size_mm, False)
+    if isinstance(image, CodedImage):
+        out = np.empty((height, width, 3), np.float32)
+        codes, table = image.codes, image.table
+        over_rows(height, lambda a, b: _warp3(codes, table, m, lens, out, False, 8, a, b), task, cost=width * 64 * 1e-4)
+        return Image(out, image.kind, size_mm, False)
     out = _run(image.pixels, m, lens, width, height, image.wraps, image.kind is Kind.ID, task)
     return Image(out, image.kind, size_mm, False)
 
@@ -278,7 +359,7 @@ def _run(
     out = np.empty((height, width, src.shape[2]), np.float32)
     src = np.ascontiguousarray(src)
     if src.shape[2] == 3 and not nearest:
-        over_rows(height, lambda a, b: _warp3(src, m, lens, out, wraps, 8, a, b), task, cost=width * 64 * 1e-4)
+        over_rows(height, lambda a, b: _warp3(src, None, m, lens, out, wraps, 8, a, b), task, cost=width * 64 * 1e-4)
         return out
     over_rows(height, lambda a, b: _warp(src, m, lens, out, wraps, nearest, 8, a, b), task, cost=width * 64 * 1e-4)
     return out

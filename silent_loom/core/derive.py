@@ -6,6 +6,7 @@ import json
 import threading
 import time
 from collections.abc import Mapping, Sequence
+from concurrent.futures import Future
 from pathlib import Path
 from typing import Any
 
@@ -191,6 +192,7 @@ def derive(
     report: bool = False,
     name: str | None = None,
     limits: Limits | None = None,
+    reading: Future[Picture] | None = None,
     task: Task = IDLE,
 ) -> dict[str, Any]:
     """Derive a map set from a photo and deliver it.
@@ -207,6 +209,8 @@ def derive(
         Texels along the longer side of the finished repeat.
     report : bool
         Measure seams and evenness, too.
+    reading : Future, optional
+        The photo, where reading it has begun already: see `read_ahead`.
 
     Returns
     -------
@@ -224,7 +228,7 @@ def derive(
     check_folder(out, force)
     task.report(0.0, "reading the photo")
     threading.Thread(target=load_kernels, args=(UNUSUAL,), name="kernels", daemon=True).start()
-    picture = read(photo, limits=limits)
+    picture = read(photo, limits=limits) if reading is None else reading.result()
     digest = digest_of(photo)
     seconds = {"read": time.perf_counter() - started}
     sources = FileSources(lambda d: (photo, photo.name, picture.format), limits=limits)

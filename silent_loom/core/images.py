@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass
 from enum import StrEnum
 
 import numpy as np
@@ -72,12 +74,66 @@ class Image:
 
     def with_pixels(self, pixels: Floats) -> Image:
         """The same sheet with other samples (same shape rules, same size in mm)."""
-        return replace(self, pixels=np.ascontiguousarray(pixels, dtype=np.float32))
+        return Image(np.ascontiguousarray(pixels, dtype=np.float32), self.kind, self.size_mm, self.wraps)
 
     def plane(self) -> Floats:
         """The single channel of a DATA or ID image, shape (H, W)."""
         plane: Floats = self.pixels[..., 0]
         return plane
+
+
+class CodedImage(Image):
+    """Colour whose samples are still the codes of a file, turned into light where somebody looks at it.
+
+    A photo is four times as large in light as in its file, and most of what is done with a whole one is to make it
+    smaller: what can read codes (see `warp_homography`) does, everything else reads `pixels` as of any image.
+
+    Parameters
+    ----------
+    codes : uint8 or uint16 array, shape (H, W, 3)
+    table : float32 array, shape (3, 256) or (3, 65536)
+        Light of every code of every channel.
+    decoded : callable
+        Gives the light of all codes, shape (H, W, 3).
+    """
+
+    codes: NDArray[np.uint8] | NDArray[np.uint16]
+    table: Floats
+    _decoded: Callable[[], Floats]
+    _lock: threading.Lock
+
+    def __init__(
+        self,
+        codes: NDArray[np.uint8] | NDArray[np.uint16],
+        table: Floats,
+        decoded: Callable[[], Floats],
+        size_mm: tuple[float, float],
+    ) -> None:
+        self.__dict__.update(
+            codes=codes, table=table, _decoded=decoded, kind=Kind.COLOUR, size_mm=size_mm, wraps=False, _lock=threading.Lock()
+        )
+
+    @property
+    def pixels(self) -> Floats:
+        with self._lock:
+            if "_light" not in self.__dict__:
+                self.__dict__["_light"] = self._decoded()
+            light: Floats = self.__dict__["_light"]
+            return light
+
+    @property
+    def height(self) -> int:
+        return int(self.codes.shape[0])
+
+    @property
+    def width(self) -> int:
+        return int(self.codes.shape[1])
+
+    @property
+    def nbytes(self) -> int:
+        """Of the light, once it is there; the codes are the photo's own."""
+        light: Floats | None = self.__dict__.get("_light")
+        return 0 if light is None else int(light.nbytes)
 
 
 def data(plane: Floats, like: Image) -> Image:

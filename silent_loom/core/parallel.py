@@ -12,6 +12,7 @@ import threading
 from collections.abc import Callable, Collection, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
+from enum import IntEnum
 from typing import Any, ParamSpec, TypeVar
 
 import numba
@@ -103,6 +104,19 @@ def load_kernels(apart_from: Collection[str] = ()) -> None:
             continue
 
 
+class Rank(IntEnum):
+    """What goes first where computations share a lane: a higher one overtakes a lower one at its next checkpoint."""
+
+    JOB = 0
+    """Nobody looks: a delivery, say."""
+    ASIDE = 1
+    """Seen beside the picture: figures, histograms, small pictures."""
+    TABLE = 2
+    """The picture itself, at rest."""
+    HAND = 3
+    """The picture under a moving hand."""
+
+
 class Task:
     """One computation under way: can be cancelled, reports how far it is, and steps aside between bands.
 
@@ -110,26 +124,26 @@ class Task:
     ----------
     progress : callable, optional
         Called with a fraction in 0…1 and a few words.
-    lane, urgent
-        The lane this computation shares with others, and whether it goes first there.
+    lane, rank
+        The lane this computation shares with others, and what it lets go first there.
     """
 
     def __init__(
         self,
         progress: Callable[[float, str], None] | None = None,
         lane: Lane | None = None,
-        urgent: bool = True,
+        rank: Rank = Rank.HAND,
     ) -> None:
         self._cancelled = threading.Event()
         self._progress = progress
-        self.lane, self.urgent = lane, urgent
+        self.lane, self.rank = lane, rank
         self._whole: Task = self
 
     def part(self, start: float, end: float) -> Task:
         """A task for a part of this one: its progress runs from ``start`` to ``end`` of this one's, cancelled together and
         owning the lane together. Nothing is reported when both are equal."""
         quiet = start == end
-        child = Task(None if quiet else lambda f, words: self.report(start + (end - start) * f, words), self.lane, self.urgent)
+        child = Task(None if quiet else lambda f, words: self.report(start + (end - start) * f, words), self.lane, self.rank)
         child._cancelled = self._cancelled
         child._whole = self._whole
         return child
@@ -154,12 +168,13 @@ class Task:
 
 
 class Lane:
-    """One computation at a time owns the cores; an urgent one overtakes at the next checkpoint of another."""
+    """One computation at a time owns the cores; one of higher rank overtakes at the next checkpoint of another."""
 
     def __init__(self) -> None:
         self._state = threading.Condition()
         self._owner: Task | None = None
-        self._urgent_waiting = 0
+        self._waiting = dict.fromkeys(Rank, 0)
+        self._aside: set[Task] = set()
 
     @contextmanager
     def hold(self, task: Task) -> Iterator[None]:
@@ -174,20 +189,34 @@ class Lane:
         try:
             yield
         finally:
-            self._release()
+            self._release(task)
 
     def step_aside(self, task: Task) -> None:
-        if task.urgent or self._urgent_waiting == 0 or self._owner is not task._whole:
-            return
-        self._release()
-        self._acquire(task._whole)
+        """Let every waiting computation of higher rank go first."""
+        whole = task._whole
+        with self._state:
+            while whole in self._aside:  # stepped aside already, in another thread of this computation
+                if whole.cancelled:
+                    raise Cancelled
+                self._state.wait(0.05)
+            if not self._before(task) or self._owner is not whole:
+                return
+            self._aside.add(whole)
+            self._release(whole)
+            try:
+                self._acquire(whole)
+            finally:
+                self._aside.discard(whole)
+                self._state.notify_all()
+
+    def _before(self, task: Task) -> bool:
+        return any(count for rank, count in self._waiting.items() if rank > task.rank)
 
     def _acquire(self, task: Task) -> None:
         with self._state:
-            if task.urgent:
-                self._urgent_waiting += 1
+            self._waiting[task.rank] += 1
             try:
-                while self._owner is not None or (not task.urgent and self._urgent_waiting > 0):
+                while self._owner is not None or self._before(task):
                     if task.cancelled:
                         raise Cancelled
                     self._state.wait(0.05)
@@ -195,13 +224,13 @@ class Lane:
                     raise Cancelled
                 self._owner = task
             finally:
-                if task.urgent:
-                    self._urgent_waiting -= 1
-                    self._state.notify_all()
+                self._waiting[task.rank] -= 1
+                self._state.notify_all()
 
-    def _release(self) -> None:
+    def _release(self, task: Task) -> None:
         with self._state:
-            self._owner = None
+            if self._owner is task:  # it is not when it was cancelled while it had stepped aside
+                self._owner = None
             self._state.notify_all()
 
 

@@ -12,12 +12,25 @@ from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.parallel import IDLE, Task, kernel, over_rows
 
 cv2.setNumThreads(0)  # the bands of `parallel` are the only threads
+_WORTH_BANDS = 1 << 17
+"""Texels below which a filter is done sooner than a second thread takes part."""
 
 
 def reduce_area(pixels: Floats, width: int, height: int) -> Floats:
     """Exact area average to a smaller size; shape (H, W) or (H, W, C)."""
-    out = cv2.resize(pixels, (width, height), interpolation=cv2.INTER_AREA)
-    return cast(Floats, out if out.ndim == pixels.ndim else out.reshape(height, width, *pixels.shape[2:]))
+    rows = pixels.shape[0]
+    if rows % height or rows * pixels.shape[1] < _WORTH_BANDS:  # a band would have to begin within a row
+        out = cv2.resize(pixels, (width, height), interpolation=cv2.INTER_AREA)
+        return cast(Floats, out if out.ndim == pixels.ndim else out.reshape(height, width, *pixels.shape[2:]))
+    each = rows // height
+    made = np.empty((height, width, *pixels.shape[2:]), np.float32)
+
+    def work(y0: int, y1: int) -> None:
+        done = cv2.resize(pixels[y0 * each : y1 * each], (width, y1 - y0), interpolation=cv2.INTER_AREA)
+        made[y0:y1] = done.reshape(y1 - y0, *made.shape[1:])
+
+    over_rows(height, work)
+    return made
 
 
 def _taps(n_out: int, n_in: int, wraps: bool) -> tuple[NDArray[np.int32], Floats]:
@@ -76,17 +89,28 @@ def enlarge(pixels: Floats, width: int, height: int, wraps: bool, task: Task = I
     return out if pixels.ndim == 3 else out[..., 0]
 
 
-def _direct_blur(pixels: Floats, sx: float, sy: float, wraps: bool) -> Floats:
+def _direct_blur(pixels: Floats, sx: float, sy: float, wraps: bool, task: Task = IDLE) -> Floats:
     rx, ry = int(np.ceil(3.5 * sx)), int(np.ceil(3.5 * sy))
     if rx == 0 and ry == 0:
         return pixels.copy()
     h, w = pixels.shape[:2]
-    if wraps:
-        padded = np.pad(pixels, ((ry, ry), (rx, rx)) + ((0, 0),) * (pixels.ndim - 2), mode="wrap")
-        done = cv2.GaussianBlur(padded, (2 * rx + 1, 2 * ry + 1), max(sx, 1e-3), sigmaY=max(sy, 1e-3))
-        return np.ascontiguousarray(done.reshape(padded.shape)[ry : ry + h, rx : rx + w])
-    done = cv2.GaussianBlur(pixels, (2 * rx + 1, 2 * ry + 1), max(sx, 1e-3), sigmaY=max(sy, 1e-3), borderType=cv2.BORDER_REFLECT)
-    return cast(Floats, done.reshape(pixels.shape))
+    out = np.empty(pixels.shape, np.float32)
+    beside = ((0, 0), (rx, rx)) + ((0, 0),) * (pixels.ndim - 2)
+
+    def work(y0: int, y1: int) -> None:
+        if wraps:
+            rows, first = pixels[np.arange(y0 - ry, y1 + ry) % h], -ry
+            rows = np.pad(rows, beside, mode="wrap")
+        else:
+            first = max(0, y0 - ry) - y0
+            rows = pixels[y0 + first : min(h, y1 + ry)]
+        done = cv2.GaussianBlur(
+            rows, (2 * rx + 1, 2 * ry + 1), max(sx, 1e-3), sigmaY=max(sy, 1e-3), borderType=cv2.BORDER_REFLECT
+        ).reshape(rows.shape)
+        out[y0:y1] = done[-first : y1 - y0 - first, rx : rx + w] if wraps else done[-first : y1 - y0 - first]
+
+    over_rows(h, work, task, least=h if h * w < _WORTH_BANDS else max(32, 2 * ry))
+    return out
 
 
 def blur(pixels: Floats, sigma: float | tuple[float, float], wraps: bool, task: Task = IDLE) -> Floats:
@@ -112,12 +136,12 @@ def blur(pixels: Floats, sigma: float | tuple[float, float], wraps: bool, task: 
     fx, fy = min(max(1, int(sx / 3)), w), min(max(1, int(sy / 3)), h)
     task.checkpoint()
     if fx == 1 and fy == 1:
-        return _direct_blur(pixels, sx, sy, wraps)
+        return _direct_blur(pixels, sx, sy, wraps, task)
     rw, rh = max(1, round(w / fx)), max(1, round(h / fy))
     small = reduce_area(pixels, rw, rh)
     qx = np.sqrt(max(0.0, (sx * rw / w) ** 2 - (1 / 12 if rw < w else 0)))
     qy = np.sqrt(max(0.0, (sy * rh / h) ** 2 - (1 / 12 if rh < h else 0)))
-    small = _direct_blur(small, float(qx), float(qy), wraps)
+    small = _direct_blur(small, float(qx), float(qy), wraps, task)
     return enlarge(small, w, h, wraps, task)
 
 

@@ -7,6 +7,7 @@ from typing import Annotated, cast
 
 from fastapi import Depends, Request
 from fastapi.templating import Jinja2Templates
+from markupsafe import Markup
 
 from silent_loom import __version__
 from silent_loom.store.store import Store
@@ -15,6 +16,8 @@ from silent_loom.work.workbench import Workbench
 
 templates = Jinja2Templates(Path(__file__).parent / "templates")
 templates.env.globals["version"] = __version__
+# In the page itself: icons by address would be asked for anew with every button that is made
+templates.env.globals["icons"] = Markup((Path(__file__).parent / "static/vendor/icons/icons.svg").read_text("utf-8"))
 
 
 def _bench(request: Request) -> Workbench:

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from silent_loom.core.errors import Cancelled, LoomError
-from silent_loom.core.parallel import Lane, Task
+from silent_loom.core.parallel import Lane, Rank, Task
 
 log = logging.getLogger(__name__)
 
@@ -64,7 +64,7 @@ class Jobs:
     def add(self, title: str, material: str, work: Callable[[Task], dict[str, Any]]) -> Job:
         """Put a job in the queue."""
         job = Job(title, material, work)
-        job.task = Task(lambda f, words: self._note(job, f, words), self._lane, urgent=False)
+        job.task = Task(lambda f, words: self._note(job, f, words), self._lane, Rank.JOB)
         self._jobs[job.id] = job
         self._queue.put(job)
         return job

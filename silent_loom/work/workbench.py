@@ -31,7 +31,7 @@ from silent_loom.core.files.place import drop, place
 from silent_loom.core.files.png import png_bytes
 from silent_loom.core.files.write import is_constant, quantise
 from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.parallel import Lane, Task
+from silent_loom.core.parallel import Lane, Rank, Task
 from silent_loom.core.photo.report import Report, report
 from silent_loom.core.photo.whole_repeats import WholeRepeats, whole_repeats
 from silent_loom.core.picture import lit
@@ -109,9 +109,9 @@ class Workbench:
     # --- one question at a time, the newest first -------------------------------------------------------------
 
     @contextmanager
-    def _asking(self, view: str, sequence: int, passing: bool) -> Any:
+    def _asking(self, view: str, sequence: int, passing: bool, rank: Rank) -> Any:
         """A task for a question from one view; an older question of the same view is given up."""
-        task = Task(lane=self.lane, urgent=True)
+        task = Task(lane=self.lane, rank=rank)
         if view:
             with self._views_lock:
                 last, older = self._views.get(view, (-1, task))
@@ -137,8 +137,9 @@ class Workbench:
         view: str = "",
         sequence: int = 0,
         entry: int | None = None,
+        rank: Rank = Rank.TABLE,
     ) -> R:
-        """Run a question on a material's weave (with a draft laid over it) in the lane.
+        """Run a question on a material's weave (with a draft laid over it, which goes before all others) in the lane.
 
         Raises
         ------
@@ -148,7 +149,7 @@ class Workbench:
         weave = self.store.get(ident).weave if entry is None else self.store.weave_at(ident, entry)
         if draft is not None:
             weave = draft.on(weave)
-        with self._asking(view, sequence, draft is not None) as task:
+        with self._asking(view, sequence, draft is not None, rank if draft is None else Rank.HAND) as task:
             return work(weave, task)
 
     def _for(self, weave: Weave, draft: Draft | None, size: int) -> Evaluator:
@@ -197,7 +198,7 @@ class Workbench:
             codes, _ = quantise(shown(image, thread, depth_of(weave)), "8", colour=colour, task=task)
             return png_bytes(codes, colour=colour, fast=True)
 
-        return self.answer(ident, work, **how)
+        return self.answer(ident, work, rank=Rank.ASIDE, **how)
 
     def form(self, ident: str, size: int, **how: Any) -> bytes:
         """What the form view draws with, in one piece.
@@ -259,7 +260,7 @@ class Workbench:
                 return []
             return histogram(image, thread, depth_of(weave))
 
-        return self.answer(ident, work, **how)
+        return self.answer(ident, work, rank=Rank.ASIDE, **how)
 
     # --- what is wrong, and what mends it -----------------------------------------------------------------------
 
@@ -409,7 +410,7 @@ class Workbench:
                 "rows": self._row_notes(plan, weave, task),
             }
 
-        return self.answer(ident, work, **how)
+        return self.answer(ident, work, rank=Rank.ASIDE, **how)
 
     def _row_notes(self, plan: Plan, weave: Weave, task: Task) -> dict[str, Any]:
         notes: dict[str, Any] = {}
@@ -488,7 +489,7 @@ class Workbench:
             maps = self.evaluator.ask_many(weave, [t for t in PICTURE_MAPS if t in plan.threads], 512, task)
             return png_bytes(lit(maps, 480, 360, 1.0), colour=True)
 
-        body = self.answer(ident, work, entry=entry)
+        body = self.answer(ident, work, entry=entry, rank=Rank.ASIDE)
         path.parent.mkdir(exist_ok=True)
         handle, partial = tempfile.mkstemp(dir=path.parent, prefix=".part-")
         with os.fdopen(handle, "wb") as out:

@@ -204,6 +204,22 @@ def test_the_form_turns_and_so_does_its_light(bench: Page) -> None:
         assert shape.std() > 8, form
 
 
+@pytest.mark.form
+def test_a_form_in_motion_looks_like_the_one_at_rest(bench: Page) -> None:
+    page = bench
+    rough = page.locator(".pane canvas.rough").first
+    page.mouse.move(540, 380)
+    page.mouse.down()
+    page.mouse.move(560, 384, steps=3)
+    expect(rough).to_be_visible()
+    moving = picture(page).astype(float)
+    page.mouse.up()
+    expect(rough).to_be_hidden(timeout=20000)
+    resting = picture(page).astype(float)
+    assert np.abs(moving.mean((0, 1)) - resting.mean((0, 1))).max() < 6, "no other light, no other tone"
+    assert moving.std() > 0.6 * resting.std()
+
+
 def test_knots_show_their_picture_and_rows_obey_the_keyboard(bench: Page) -> None:
     page = bench
     page.hover("[data-step=seamless] [data-thread=base]")

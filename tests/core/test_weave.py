@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from silent_loom.core.errors import Cancelled, SettingError, WeaveError
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.images import Image, Kind, data
-from silent_loom.core.parallel import Lane, Task, over_rows
+from silent_loom.core.parallel import Lane, Rank, Task, over_rows
 from silent_loom.core.resample import resize
 from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.cache import Cache
@@ -138,7 +138,7 @@ def test_progress_rises_and_names_maps(photo: Picture, weave: Weave) -> None:
 
 def test_an_urgent_task_overtakes_at_a_checkpoint() -> None:
     lane, order = Lane(), []
-    job = Task(lane=lane, urgent=False)
+    job = Task(lane=lane, rank=Rank.JOB)
     waiting = threading.Event()
 
     def urgent() -> None:
@@ -150,7 +150,7 @@ def test_an_urgent_task_overtakes_at_a_checkpoint() -> None:
         other = threading.Thread(target=urgent)
         other.start()
         waiting.wait(5)
-        while not lane._urgent_waiting:
+        while not lane._waiting[Rank.HAND]:
             pass
         over_rows(200, lambda a, b: None, job, least=10)
         order.append("job")

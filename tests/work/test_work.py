@@ -15,7 +15,7 @@ import pytest
 from silent_loom.core.derive import depth_of
 from silent_loom.core.errors import Cancelled, LoomError, SettingError
 from silent_loom.core.files.png import png_bytes
-from silent_loom.core.parallel import Lane, Task, both, over_rows
+from silent_loom.core.parallel import Lane, Rank, Task, both, over_rows
 from silent_loom.core.weave.model import starting_weave
 from silent_loom.store.store import State, Store
 from silent_loom.work.jobs import Job, Jobs
@@ -114,7 +114,7 @@ def test_parts_of_a_task_share_its_cancel_and_its_progress() -> None:
 
 def test_a_part_steps_aside_for_its_whole() -> None:
     lane, order = Lane(), []
-    job = Task(lane=lane, urgent=False)
+    job = Task(lane=lane, rank=Rank.JOB)
 
     def urgent() -> None:
         with lane.hold(Task(lane=lane)):
@@ -123,7 +123,7 @@ def test_a_part_steps_aside_for_its_whole() -> None:
     with lane.hold(job):
         other = threading.Thread(target=urgent)
         other.start()
-        until(lambda: lane._urgent_waiting > 0)
+        until(lambda: lane._waiting[Rank.HAND] > 0)
         job.part(0, 1).checkpoint()
         order.append("job")
     other.join(5)
@@ -134,16 +134,16 @@ def test_the_lane_has_one_owner_whoever_asks() -> None:
     lane, inside, most = Lane(), [0], [0]
     lock = threading.Lock()
 
-    def ask(urgent: bool) -> None:
+    def ask(rank: Rank) -> None:
         for _ in range(25):
-            with lane.hold(Task(lane=lane, urgent=urgent)):
+            with lane.hold(Task(lane=lane, rank=rank)):
                 with lock:
                     inside[0] += 1
                     most[0] = max(most[0], inside[0])
                 with lock:
                     inside[0] -= 1
 
-    threads = [threading.Thread(target=ask, args=(i % 2 == 0,)) for i in range(6)]
+    threads = [threading.Thread(target=ask, args=(list(Rank)[i % 4],)) for i in range(6)]
     for t in threads:
         t.start()
     for t in threads:
@@ -153,7 +153,7 @@ def test_the_lane_has_one_owner_whoever_asks() -> None:
 
 def test_a_cancelled_task_never_gets_the_lane() -> None:
     lane = Lane()
-    waiting = Task(lane=lane, urgent=False)
+    waiting = Task(lane=lane, rank=Rank.JOB)
     got: list[str] = []
 
     def ask() -> None:
@@ -169,6 +169,85 @@ def test_a_cancelled_task_never_gets_the_lane() -> None:
         waiting.cancel()
         thread.join(5)
     assert got == ["cancelled"]
+
+
+def test_higher_ranks_go_first_whoever_came_first() -> None:
+    lane, order = Lane(), []
+
+    def ask(rank: Rank) -> None:
+        with lane.hold(Task(lane=lane, rank=rank)):
+            order.append(rank)
+
+    asking = [threading.Thread(target=ask, args=(rank,)) for rank in (Rank.JOB, Rank.TABLE, Rank.ASIDE, Rank.HAND)]
+    with lane.hold(Task(lane=lane)):
+        for thread in asking:
+            thread.start()
+        until(lambda: sum(lane._waiting.values()) == 4)
+    for thread in asking:
+        thread.join(5)
+    assert order == [Rank.HAND, Rank.TABLE, Rank.ASIDE, Rank.JOB]
+
+
+def test_both_threads_of_a_computation_step_aside() -> None:
+    lane, order = Lane(), []
+    figures = Task(lane=lane, rank=Rank.ASIDE)
+    ahead, go = threading.Event(), threading.Event()
+
+    def hand() -> None:
+        with lane.hold(Task(lane=lane)):
+            ahead.set()
+            assert go.wait(5)
+            order.append("hand")
+
+    def part(name: str) -> None:
+        until(lambda: lane._waiting[Rank.HAND] > 0 or ahead.is_set())
+        figures.checkpoint()
+        order.append(name)
+
+    with lane.hold(figures):
+        parts = [threading.Thread(target=part, args=(n,)) for n in ("one", "two")]
+        other = threading.Thread(target=hand)
+        for thread in (*parts, other):
+            thread.start()
+        assert ahead.wait(5)
+        parts[0].join(0.2)
+        assert order == [], "nothing of the figures goes on while a hand is served"
+        go.set()
+        for thread in (*parts, other):
+            thread.join(5)
+    assert order[0] == "hand"
+    assert sorted(order[1:]) == ["one", "two"]
+
+
+def test_cancelled_while_aside_leaves_the_lane_to_its_owner() -> None:
+    lane = Lane()
+    figures = Task(lane=lane, rank=Rank.ASIDE)
+    ahead, go, gone = threading.Event(), threading.Event(), threading.Event()
+
+    def hand() -> None:
+        with lane.hold(Task(lane=lane)):
+            ahead.set()
+            go.wait(5)
+
+    def count() -> None:
+        try:
+            with lane.hold(figures):
+                other.start()
+                until(lambda: lane._waiting[Rank.HAND] > 0)
+                figures.checkpoint()
+        except Cancelled:
+            gone.set()
+
+    other, counting = threading.Thread(target=hand), threading.Thread(target=count)
+    counting.start()
+    assert ahead.wait(5)
+    figures.cancel()
+    assert gone.wait(5)
+    assert lane._owner is not None, "the hand still owns it"
+    go.set()
+    for thread in (other, counting):
+        thread.join(5)
+    assert lane._owner is None
 
 
 def test_both_runs_side_by_side_and_keeps_the_order() -> None:

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from silent_loom.core.colour import decode_table
 from silent_loom.core.files.profile import SRGB, Curve, Transfer
-from silent_loom.core.images import Floats
+from silent_loom.core.images import CodedImage, Floats, Image, Kind
 from silent_loom.core.parallel import kernel, over_rows
 from silent_loom.core.resample import reduce_area
 
@@ -83,6 +83,13 @@ class Picture:
             s, table = np.ascontiguousarray(s), self._table()
             over_rows(s.shape[0], lambda a, b: _look_up(s, table, out, a, b))
         return self._to_709(out)
+
+    def coded(self, size_mm: tuple[float, float]) -> Image:
+        """`colour` as an image that stays in codes as long as nobody needs more."""
+        s = self.samples
+        if s.dtype == np.float32 or s.shape[2] != 3 or self.transfer.matrix is not None:
+            return Image(self.colour(), Kind.COLOUR, size_mm)
+        return CodedImage(np.ascontiguousarray(s), self._table(), self.colour, size_mm)
 
     def _curves(self) -> tuple[Curve, ...]:
         return self.transfer.curves if len(self.transfer.curves) == 3 else self.transfer.curves * 3

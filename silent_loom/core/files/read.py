@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import struct
 import warnings
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -80,6 +81,14 @@ def read(path: str | Path, *, name: str | None = None, fmt: str | None = None, l
         raise FileError("there is not enough memory to decode it", name, "Make it smaller.") from None
     except Exception as error:
         raise FileError(f"cannot be decoded as {WORDS[found]} ({type(error).__name__})", name, _AGAIN) from error
+
+
+def read_ahead(path: Path) -> Future[Picture]:
+    """Begin to `read` a file; its errors come with the result."""
+    pool = ThreadPoolExecutor(1, thread_name_prefix="reading")
+    reading = pool.submit(read, path)
+    pool.shutdown(wait=False)
+    return reading
 
 
 def _through_pillow(path: Path, name: str, fmt: str, limits: Limits) -> Picture | None:

@@ -54,8 +54,11 @@ class Photo(MapStep[PhotoSettings]):
     ) -> dict[str, Image]:
         picture = sheet.sources.picture(s.source)
         small = 2 * sheet.width <= picture.width + 1 and 2 * sheet.height <= picture.height + 1
-        light = picture.half if small else picture.colour()
-        made = {"base": Image(_to(light, sheet, task), Kind.COLOUR, sheet.size_mm)}
+        if (sheet.width, sheet.height) == (picture.width, picture.height):
+            made = {"base": picture.coded(sheet.size_mm)}
+        else:
+            light = picture.half if small else picture.colour()
+            made = {"base": Image(_to(light, sheet, task), Kind.COLOUR, sheet.size_mm)}
         alpha = picture.alpha_plane()
         if "opacity" in self.writes(s):
             solid = np.ones(picture.samples.shape[:2], np.float32) if alpha is None else alpha

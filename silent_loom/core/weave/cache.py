@@ -20,6 +20,7 @@ class Cache:
     def __init__(self, max_bytes: int = 1 << 30) -> None:
         self.max_bytes = max_bytes
         self._values: OrderedDict[str, Image] = OrderedDict()
+        self._sizes: dict[str, int] = {}  # as counted: an image kept in codes grows when somebody wants its light
         self._bytes = 0
         self._lock = threading.Lock()
 
@@ -38,21 +39,27 @@ class Cache:
             value = self._values.get(key)
             if value is not None:
                 self._values.move_to_end(key)
+                self._count(key, value.nbytes)
             return value
 
     def put(self, key: str, value: Image) -> None:
         with self._lock:
-            if key in self._values:
-                self._bytes -= self._values.pop(key).nbytes
+            if self._values.pop(key, None) is not None:
+                self._count(key, 0)
             if value.nbytes > self.max_bytes:
                 return
             self._values[key] = value
-            self._bytes += value.nbytes
-            while self._bytes > self.max_bytes:
-                _, old = self._values.popitem(last=False)
-                self._bytes -= old.nbytes
+            self._count(key, value.nbytes)
+
+    def _count(self, key: str, size: int) -> None:
+        self._bytes += size - self._sizes.get(key, 0)
+        self._sizes[key] = size
+        while self._bytes > self.max_bytes and self._values:
+            old, _ = self._values.popitem(last=False)
+            self._bytes -= self._sizes.pop(old)
 
     def clear(self) -> None:
         with self._lock:
             self._values.clear()
+            self._sizes.clear()
             self._bytes = 0

@@ -6,7 +6,7 @@ import hashlib
 import json
 import time
 from collections.abc import Iterable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any
 
 from silent_loom.core.errors import WeaveError
@@ -360,7 +360,7 @@ class Evaluator:
                 )
                 image = mix(before, image, entry.mix, entry.amount, mask)
             if image.size_mm != sheet.size_mm or image.wraps != row.after.wraps:
-                image = replace(image, size_mm=sheet.size_mm, wraps=row.after.wraps)
+                image = Image(image.pixels, image.kind, sheet.size_mm, row.after.wraps)
             self.cache.put(self._key(plan, i + 1, name, texels), image)
             if name == thread:
                 wanted = image

@@ -48,7 +48,7 @@ export const icon = (name) => {
   svg.setAttribute("class", "icon");
   svg.setAttribute("aria-hidden", "true");
   const use = document.createElementNS("http://www.w3.org/2000/svg", "use");
-  use.setAttribute("href", `/static/vendor/icons/icons.svg#${name}`);
+  use.setAttribute("href", `#icon-${name}`);
   svg.append(use);
   return svg;
 };

@@ -299,7 +299,8 @@ export class Controls {
       this.mixNodes.mask.value = row.mask || "";
     }
     const power = this.root.querySelector("#switch-step");
-    if (power) power.replaceChildren(icon("power"), row.on ? "Switch off" : "Switch on");
+    const says = row.on ? "Switch off" : "Switch on";
+    if (power && power.textContent !== says) power.replaceChildren(icon("power"), says);
   }
 
   notes() {

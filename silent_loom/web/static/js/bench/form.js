@@ -54,29 +54,38 @@ function drawnInSoftware() {
   return /swiftshader|llvmpipe|software|basic render/i.test(name);
 }
 
-// The scene drawn with few pixels and enlarged onto the canvas, whose own size never changes meanwhile.
+// The scene drawn with few pixels, read back and enlarged by the page: without a graphics card, filling the whole canvas
+// takes longer than everything else. It lies over the canvas until that has caught up.
 class Rough {
   constructor() {
-    this.target = new THREE.WebGLRenderTarget(16, 16, { colorSpace: THREE.SRGBColorSpace });
+    this.over = el("canvas", { class: "rough", "aria-hidden": true });
+    this.pen = this.over.getContext("2d", { alpha: false });
+    this.target = new THREE.WebGLRenderTarget(16, 16, { colorSpace: THREE.SRGBColorSpace, internalFormat: "RGBA8" });
     this.target.isXRRenderTarget = true; // asks three for tone and sRGB right here, as on the canvas
-    const material = new THREE.ShaderMaterial({
-      uniforms: { map: { value: this.target.texture } }, depthTest: false, depthWrite: false, toneMapped: false,
-      vertexShader: "varying vec2 at; void main() { at = uv; gl_Position = vec4(position.xy, 0.0, 1.0); }",
-      fragmentShader: "uniform sampler2D map; varying vec2 at; void main() { gl_FragColor = texture2D(map, at); }",
-    });
-    this.quad = new THREE.Mesh(new THREE.PlaneGeometry(2, 2), material);
-    this.quad.frustumCulled = false;
-    this.camera = new THREE.Camera();
-    this.sheet = new THREE.Scene();
-    this.sheet.add(this.quad);
+    this.hide();
   }
 
+  hide() { this.over.style.display = "none"; }
+
+  // The canvas beneath is finished down to here
+  hideDownTo(pixels) { this.over.style.clipPath = `inset(${pixels}px 0 0 0)`; }
+
   render(renderer, scene, camera, w, h) {
-    this.target.setSize(w, h);
+    if (this.over.width !== w || this.over.height !== h || !this.image) {
+      this.target.setSize(w, h);
+      this.over.width = w;
+      this.over.height = h;
+      this.image = new ImageData(w, h);
+      this.rows = new Uint8Array(4 * w * h);
+    }
     renderer.setRenderTarget(this.target);
     renderer.render(scene, camera);
     renderer.setRenderTarget(null);
-    renderer.render(this.sheet, this.camera);
+    renderer.readRenderTargetPixels(this.target, 0, 0, w, h, this.rows);
+    for (let y = 0; y < h; y++) this.image.data.set(this.rows.subarray(4 * w * (h - 1 - y), 4 * w * (h - y)), 4 * w * y); // theirs go up
+    this.pen.putImageData(this.image, 0, 0);
+    this.over.style.display = "";
+    this.hideDownTo(0);
   }
 }
 
@@ -86,14 +95,15 @@ function same(a, b) {
   return true;
 }
 
-function makeForm(kind, fine, soft) {
-  const n = fine ? (soft ? 96 : 220) : 2;
+// detail: 0 as many corners as keep up with a hand without a graphics card, 1 at rest there, 2 with one
+function makeForm(kind, fine, detail) {
+  const n = fine ? [32, 96, 220][detail] : 2;
   // [geometry, repeats across the form at true size of 1: width and height of the UV square in scene units]
   switch (kind) {
     case "box": return [new THREE.BoxGeometry(1.35, 1.35, 1.35, n / 2, n / 2, n / 2), 1.35, 1.35];
-    case "ball": return [new THREE.SphereGeometry(0.98, Math.max(64, n), Math.max(48, n / 2)), 2 * Math.PI * 0.98, Math.PI * 0.98];
-    case "cylinder": return [new THREE.CylinderGeometry(0.72, 0.72, 1.75, Math.max(64, n), Math.max(1, n), false), 2 * Math.PI * 0.72, 1.75];
-    case "draped cloth": return [cloth(soft ? 90 : 180), 3.1, 3.1];
+    case "ball": return [new THREE.SphereGeometry(0.98, Math.max(detail ? 64 : 40, n), Math.max(detail ? 48 : 28, n / 2)), 2 * Math.PI * 0.98, Math.PI * 0.98];
+    case "cylinder": return [new THREE.CylinderGeometry(0.72, 0.72, 1.75, Math.max(detail ? 64 : 40, n), Math.max(1, n), false), 2 * Math.PI * 0.72, 1.75];
+    case "draped cloth": return [cloth([36, 90, 180][detail]), 3.1, 3.1];
     default: return [new THREE.PlaneGeometry(2, 2, n, n), 2, 2];
   }
 }
@@ -120,7 +130,8 @@ export class FormView {
     this.canvas.addEventListener("wheel", (e) => { e.preventDefault(); this.away = Math.max(1.3, Math.min(8, this.away * 1.0012 ** e.deltaY)); this.moving(); this.draw(); }, { passive: false });
     this.canvas.addEventListener("keydown", (e) => this.key(e, e.shiftKey));
     this.tools = this.makeTools();
-    this.extra = [this.lamp, this.tools];
+    this.rough = new Rough();
+    this.extra = [this.rough.over, this.lamp, this.tools];
   }
 
   start() {
@@ -206,13 +217,15 @@ export class FormView {
 
   shape() {
     if (!this.renderer) return;
-    const [geometry, width, height] = makeForm(this.kind, this.set.lift > 0, this.soft);
-    this.mesh.geometry.dispose();
-    // Rows of the maps run from the top, texture rows from the bottom: turn v, here and not in the maps
-    this.uv = geometry.attributes.uv.array.slice();
-    this.mesh.geometry = geometry;
-    this.span = [width, height];
     this.fine = this.set.lift > 0;
+    for (const old of this.shapes || []) old.geometry.dispose();
+    // Rows of the maps run from the top, texture rows from the bottom: v is turned where it is laid, not in the maps
+    this.shapes = (this.soft ? [1, 0] : [2]).map((detail) => {
+      const [geometry, width, height] = makeForm(this.kind, this.fine, detail);
+      this.span = [width, height];
+      return { geometry, uv: geometry.attributes.uv.array.slice() };
+    });
+    this.mesh.geometry = this.shapes[0].geometry;
   }
 
   apply() {
@@ -221,12 +234,16 @@ export class FormView {
     // At repeats = 1 the longer side of one repeat is as long as the flat form
     const unit = 2 / Math.max(...this.mm) / this.set.repeats; // scene units per millimetre
     const whole = this.kind === "ball" || this.kind === "cylinder";
-    let across = this.span[0] / (this.mm[0] * unit), down = this.span[1] / (this.mm[1] * unit);
-    if (whole) { across = Math.max(1, Math.round(across)); down = this.kind === "ball" ? down : down; }
-    const uv = this.mesh.geometry.attributes.uv, laid = `${across} ${down}`;
-    if (uv.laid !== laid) for (let i = 0; i < uv.count; i++) uv.setXY(i, (this.uv[2 * i] - 0.5) * across + 0.5 * across, (0.5 - this.uv[2 * i + 1]) * down + 0.5 * down);
-    if (uv.laid !== laid) uv.needsUpdate = true;
-    uv.laid = laid;
+    let across = this.span[0] / (this.mm[0] * unit);
+    const down = this.span[1] / (this.mm[1] * unit);
+    if (whole) across = Math.max(1, Math.round(across));
+    for (const shape of this.shapes) {
+      const uv = shape.geometry.attributes.uv, laid = `${across} ${down}`;
+      if (shape.laid === laid) continue;
+      for (let i = 0; i < uv.count; i++) uv.setXY(i, shape.uv[2 * i] * across, (0.5 - shape.uv[2 * i + 1]) * down + 0.5 * down);
+      uv.needsUpdate = true;
+      shape.laid = laid;
+    }
     const lift = this.depth * unit * this.set.lift;
     this.material.displacementScale = lift;
     this.material.displacementBias = -lift / 2;
@@ -273,16 +290,19 @@ export class FormView {
   picture(moving) {
     clearTimeout(this.strips);
     const renderer = this.renderer, size = renderer.getDrawingBufferSize(new THREE.Vector2());
-    if (!moving && !this.soft) { renderer.render(this.scene, this.camera); return; }
-    if (moving || !this.soft || !this.begun) {
+    const share = this.share ?? (this.soft ? 0.3 : 1);
+    if (this.soft ? moving || !this.begun : moving && share < 1) {
       this.begun = this.mesh.visible; // nothing of the surface was drawn yet: all of it at once, however rough
-      const began = performance.now(), share = this.share ?? (this.soft ? 0.3 : 1);
-      this.rough ??= new Rough();
-      this.rough.render(renderer, this.scene, this.camera, Math.max(16, Math.round(size.x * share)), Math.max(16, Math.round(size.y * share)));
-      // Reading one pixel waits for the picture; its time says how many pixels the next one may have
-      this.wait();
-      this.share = Math.max(0.18, Math.min(1, share * Math.sqrt(42 / Math.max(4, performance.now() - began))));
+      const part = (n) => Math.max(32, 16 * Math.round((n * share) / 16));
+      this.mesh.geometry = this.shapes.at(-1).geometry;
+      this.timed(share, () => this.rough.render(renderer, this.scene, this.camera, part(size.x), part(size.y)));
+      this.mesh.geometry = this.shapes[0].geometry;
       if (moving) return;
+    } else if (!this.soft) {
+      const all = () => { renderer.render(this.scene, this.camera); this.rough.hide(); };
+      if (moving) this.timed(1, () => { all(); this.wait(); });
+      else all();
+      return;
     }
     let top = 0;
     const strip = () => {
@@ -296,11 +316,21 @@ export class FormView {
       this.wait();
       top += this.high;
       this.high = Math.max(12, Math.min(size.y, Math.round(this.high * Math.min(2, 60 / Math.max(4, performance.now() - began)))));
+      this.rough.hideDownTo(top / ratio);
       if (top < size.y) this.strips = setTimeout(strip, 0);
+      else this.rough.hide();
     };
     this.strips = setTimeout(strip, 0);
   }
 
+  // How long a picture takes says how many pixels the next one may have
+  timed(share, make) {
+    const began = performance.now();
+    make();
+    this.share = Math.max(0.18, Math.min(1, share * Math.sqrt(42 / Math.max(4, performance.now() - began))));
+  }
+
+  // Reading one pixel waits for the picture
   wait() {
     const gl = this.renderer.getContext();
     gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, new Uint8Array(4));
