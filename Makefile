@@ -10,6 +10,7 @@ $(STAMP): requirements.lock pyproject.toml
 	$(PY) -m venv $(VENV)
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements.lock
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	$(BIN)/python -m compileall -q silent_loom # Python may be told not to keep byte code by itself; it takes a third of a second a start
 	$(BIN)/python -m silent_loom.core.warm
 	touch $(STAMP)
 
