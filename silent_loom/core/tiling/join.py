@@ -190,10 +190,11 @@ def _taps4(at, n):  # type: ignore[no-untyped-def]
 
 @kernel
 def _compose(a, b, coarse, low_a, low_b, weight, gain, low, high, turned, f, out, y0, y1):  # type: ignore[no-untyped-def]
-    # coarse holds, for 2 C channels, what has to be added to a and to b so that their broad parts are the blended ones
+    # coarse holds, for 2 C channels, what has to be added to a and to b so that their broad parts are the blended ones.
+    # What is finer is told from the broad parts as they go on smoothly: block by block it would show the blocks' borders.
     h, w, channels = a.shape
     rows, cols = weight.shape
-    line = np.empty((cols, 2 * channels), np.float32)
+    line, broad = np.empty((cols, 2 * channels), np.float32), np.empty((cols, 2 * channels), np.float32)
     mask, gains = np.empty(cols, np.float32), np.empty(cols, np.float32)
     index, taps = np.empty((w, 4), np.int64), np.empty((w, 4), np.float32)
     for x in range(w):
@@ -207,6 +208,10 @@ def _compose(a, b, coarse, low_a, low_b, weight, gain, low, high, turned, f, out
             gains[i] = s0 * gain[j0, i] + s1 * gain[j1, i] + s2 * gain[j2, i] + s3 * gain[j3, i]
             for k in range(2 * channels):
                 line[i, k] = s0 * coarse[j0, i, k] + s1 * coarse[j1, i, k] + s2 * coarse[j2, i, k] + s3 * coarse[j3, i, k]
+            for k in range(channels):
+                broad[i, k] = s0 * low_a[j0, i, k] + s1 * low_a[j1, i, k] + s2 * low_a[j2, i, k] + s3 * low_a[j3, i, k]
+                q = k + channels
+                broad[i, q] = s0 * low_b[j0, i, k] + s1 * low_b[j1, i, k] + s2 * low_b[j2, i, k] + s3 * low_b[j3, i, k]
         for x in range(w):
             i0, i1, i2, i3 = index[x, 0], index[x, 1], index[x, 2], index[x, 3]
             t0, t1, t2, t3 = taps[x, 0], taps[x, 1], taps[x, 2], taps[x, 3]
@@ -227,7 +232,9 @@ def _compose(a, b, coarse, low_a, low_b, weight, gain, low, high, turned, f, out
                     whole_a = a[y, x, k] + t0 * line[i0, k] + t1 * line[i1, k] + t2 * line[i2, k] + t3 * line[i3, k]
                     whole_b = b[y, x, k] + t0 * line[i0, q] + t1 * line[i1, q] + t2 * line[i2, q] + t3 * line[i3, q]
                     mixed = t * whole_a + (1 - t) * whole_b
-                    fine = t * (a[y, x, k] - low_a[j1, i1, k]) + (1 - t) * (b[y, x, k] - low_b[j1, i1, k])
+                    broad_a = t0 * broad[i0, k] + t1 * broad[i1, k] + t2 * broad[i2, k] + t3 * broad[i3, k]
+                    broad_b = t0 * broad[i0, q] + t1 * broad[i1, q] + t2 * broad[i2, q] + t3 * broad[i3, q]
+                    fine = t * (a[y, x, k] - broad_a) + (1 - t) * (b[y, x, k] - broad_b)
                     out[y, x, k] = mixed + g * fine
 
 
