@@ -24,7 +24,9 @@ MOST = 0.52
 """Longest repeat looked for, as a part of the sheet: it has to be seen twice."""
 
 STRAIGHT = 0.105
-"""How far a repeat may lean from the sides of the sheet: six degrees."""
+"""How far the sides of a repeat may be from square, and lean without a cost: six degrees."""
+LEANING = 0.36
+"""How far a repeat may lean from the sides of the sheet at all: twenty degrees."""
 
 Vector = tuple[float, float]
 Quad = tuple[Vector, Vector, Vector, Vector]
@@ -41,8 +43,8 @@ class Lattice:
         more across, ``b`` more down.
     regular : float
         Correlation at the points of the lattice less that half-way between them, 0…1.
-    across, down : float
-        The rectangular repeat that the lattice has: smallest whole combinations of its vectors along the sheet's sides.
+    across, down : tuple of float
+        The rectangular repeat that the lattice has: whole combinations of its vectors, the smallest that lean little.
     """
 
     a: Vector
@@ -50,6 +52,11 @@ class Lattice:
     regular: float
     across: Vector
     down: Vector
+
+    def period(self, width: float, height: float) -> tuple[float, float]:
+        """Lengths of the sides of the repeat on a sheet of a size, in its unit."""
+        (ax, ay), (dx, dy) = self.across, self.down
+        return float(np.hypot(ax * width, ay * height)), float(np.hypot(dx * width, dy * height))
 
 
 def _planes(image: Image) -> Floats:
@@ -117,9 +124,12 @@ def candidates(c: NDArray[np.float64], w: int, h: int) -> list[tuple[float, floa
     if not found:
         return []
     found.sort(key=lambda p: -p[2])
-    # The strongest, and the nearest of the strong ones: the shortest vectors need not be the strongest
-    near = sorted((p for p in found if p[2] >= 0.4 * found[0][2]), key=lambda p: np.hypot(p[0], p[1]))
-    chosen = dict.fromkeys([*found[:16], *near[:20]])
+    # The strongest, and the nearest of the strong ones: the shortest vectors need not be the strongest, and parts of a
+    # motif that repeat inside it are nearer, though weaker
+    chosen = dict.fromkeys(found[:12])
+    for share, most in ((0.85, 10), (0.65, 10), (0.4, 16)):
+        near = sorted((p for p in found if p[2] >= share * found[0][2]), key=lambda p: np.hypot(p[0], p[1]))
+        chosen.update(dict.fromkeys(near[:most]))
     return [_peak(c, x, y, 1) for x, y, _ in chosen]
 
 
@@ -209,23 +219,32 @@ def _reduced(a: Vector, b: Vector) -> tuple[Vector, Vector]:
     return (float(p[0]), float(p[1])), (float(q[0]), float(q[1]))
 
 
-def _along(a: Vector, b: Vector, axis: int) -> Vector:
-    """Shortest whole combination of two vectors that runs along an axis to within six degrees."""
-    best, length = (a, b)[axis], np.inf
-    lean = np.inf
-    for i in range(-4, 5):
-        for j in range(-4, 5):
-            if (i, j) == (0, 0):
+def _rectangle(a: Vector, b: Vector) -> tuple[Vector, Vector] | None:
+    """The smallest rectangle of whole combinations of two vectors, one side more across and one more down.
+
+    Square to six degrees; a rectangle that leans from the sides of the sheet wastes its corners, so up to 20 degrees of
+    lean are taken only where a straighter one would be much larger.
+    """
+    combinations = [np.array([i * a[0] + j * b[0], i * a[1] + j * b[1]]) for i in range(-4, 5) for j in range(-4, 5) if i or j]
+    cell = abs(a[0] * b[1] - a[1] * b[0])
+
+    def lean(v: NDArray[np.float64], axis: int) -> float:
+        return abs(float(v[1 - axis])) / float(v[axis]) if v[axis] > 0 else np.inf
+
+    sides = [[v for v in combinations if lean(v, axis) < LEANING] for axis in (0, 1)]
+    best, least = None, np.inf
+    for u in sides[0]:
+        for v in sides[1]:
+            if abs(float(u @ v)) > STRAIGHT * float(np.hypot(*u) * np.hypot(*v)):
                 continue
-            v = (i * a[0] + j * b[0], i * a[1] + j * b[1])
-            on, off = v[axis], abs(v[1 - axis])
-            if on <= 0:
-                continue
-            size, angle = float(np.hypot(*v)), off / on
-            straight, was = angle < STRAIGHT, lean < STRAIGHT
-            if (straight and (not was or size < length)) or (not straight and not was and angle < lean):
-                best, length, lean = v, size, angle
-    return best
+            size = abs(float(u[0] * v[1] - u[1] * v[0])) / cell
+            cost = size * (1 + 0.5 * (max(lean(u, 0), lean(v, 1)) / STRAIGHT) ** 2)
+            if cost < least - 1e-9:
+                best, least = (u, v), cost
+    if best is None:
+        return None
+    (p, q) = best
+    return (float(p[0]), float(p[1])), (float(q[0]), float(q[1]))
 
 
 def find_lattice(image: Image, task: Task = IDLE) -> Lattice | None:
@@ -264,11 +283,13 @@ def find_lattice(image: Image, task: Task = IDLE) -> Lattice | None:
     a, b = _refined(c, a, b, w, h)
     a, b = _reduced(a, b)
     score, _ = _score(seen, a, b)
-    across, down = _along(a, b, 0), _along(a, b, 1)
-    straight = abs(across[1]) < STRAIGHT * across[0] and abs(down[0]) < STRAIGHT * down[1]
+    rectangle = _rectangle(a, b)
     # By chance few points may agree, many hardly do
     count = 0.98 * w * h / max(abs(a[0] * b[1] - a[1] * b[0]), 1.0)
-    if score < REGULAR * (0.8 + 6 / count) or not straight or across[0] > 0.62 * w or down[1] > 0.62 * h:
+    if score < REGULAR * (0.8 + 6 / count) or rectangle is None:
+        return None
+    across, down = rectangle
+    if across[0] > 0.62 * w or down[1] > 0.62 * h:
         return None
 
     def parts(v: Vector) -> Vector:
@@ -309,7 +330,7 @@ def fit_grid(image: Image, lattice: Lattice, task: Task = IDLE, room: float = LE
         Of the same image.
     task : Task
     room : float
-        Least room, as a part of the area; never more than most of one repeat.
+        Least room, as a part of the area.
 
     Notes
     -----
@@ -317,21 +338,13 @@ def fit_grid(image: Image, lattice: Lattice, task: Task = IDLE, room: float = LE
     at the bottom one, by correlating windows along the edges: what perspective, turn or drift is left goes with that.
     """
     ux, uy = np.array(lattice.across), np.array(lattice.down)
-
-    def count(u: float) -> int:
-        n = int(0.995 / u)
-        while n > 1 and n * u * (1 + min(room, 0.9 / n)) > 0.995:
-            n -= 1
-        return n
-
-    n, m = count(float(ux[0])), count(float(uy[1]))
-    if n < 1 or m < 1:
+    repeats = _most(ux, uy, room)
+    if repeats is None:
         return None
+    n, m = repeats
     across, down = n * ux, m * uy
-    # Sheared or turned, the grid must stay on the sheet with its room
-    spread_x = [0, across[0], down[0], across[0] + down[0]]
-    spread_y = [0, across[1], down[1], across[1] + down[1]]
-    left, top = -min(spread_x) + 0.004, -min(spread_y) + 0.004
+    # Turned, the grid and its room stay on the sheet
+    left, top = (0.004 - min(0.0, float(across[i]), float(down[i])) for i in (0, 1))
     origin = np.array([left, top])
     corners = np.array([origin, origin + across, origin + across + down, origin + down])
     aligned = _aligned(image, corners, (n, m), task)
@@ -344,11 +357,37 @@ def fit_grid(image: Image, lattice: Lattice, task: Task = IDLE, room: float = LE
     return Grid(quad, (n, m), room_of(corners))  # type: ignore[arg-type]
 
 
+def _most(across: NDArray[np.float64], down: NDArray[np.float64], room: float) -> tuple[int, int] | None:
+    """Whole repeats across and down whose area is largest, with room beyond on both sides; None when there are none."""
+    best, area = None, 0
+    for n in range(int(0.995 / max(across[0], 1e-6)), 0, -1):
+        wide = across * n * (1 + room)
+        for m in range(int(0.995 / max(down[1], 1e-6)), 0, -1):
+            high = down * m * (1 + room)
+            if n * m <= area:
+                break
+            if (np.abs(wide) + np.abs(high) <= 0.995).all():
+                best, area = (n, m), n * m
+                break
+    return best
+
+
 def room_of(corners: NDArray[np.float64]) -> tuple[float, float]:
-    """How far an area goes on to the right and down before the sheet ends, as parts of the area; at most 0.3."""
-    right = (1 - max(corners[1, 0], corners[2, 0])) / max(corners[1, 0] - corners[0, 0], 1e-6)
-    below = (1 - max(corners[2, 1], corners[3, 1])) / max(corners[3, 1] - corners[0, 1], 1e-6)
-    return float(np.clip(right, 0.0, 0.3)), float(np.clip(below, 0.0, 0.3))
+    """How far an area goes on beyond its right and lower side before the sheet ends, as parts of the area; at most 0.3."""
+    tl, tr, br, bl = np.asarray(corners, np.float64)
+
+    def until(start: NDArray[np.float64], way: NDArray[np.float64]) -> float:
+        goal = np.where(way > 0, 1.0, 0.0)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            steps = np.where(np.abs(way) > 1e-9, (goal - start) / way, np.inf)
+        return float(steps.min())
+
+    right = float(np.clip(min(until(tr, tr - tl), until(br, br - bl)), 0.0, 0.3))
+    below = float(np.clip(min(until(bl, bl - tl), until(br, br - tr)), 0.0, 0.3))
+    # Both at once reach farthest at the corner between them
+    corner = until(br, right * (br - bl) + below * (br - tr)) if right > 0 or below > 0 else 1.0
+    share = min(1.0, max(0.0, corner))
+    return right * share, below * share
 
 
 def _aligned(image: Image, corners: NDArray[np.float64], repeats: tuple[int, int], task: Task) -> NDArray[np.float64] | None:

@@ -22,6 +22,7 @@ from silent_loom.core.tiling.features import features
 from silent_loom.core.tiling.gradient import close
 from silent_loom.core.tiling.join import closed_along, normals_of, slopes_of
 from silent_loom.core.tiling.lattice import room_of
+from silent_loom.core.tiling.level import levelled
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
@@ -167,7 +168,7 @@ class Seamless(CarryStep[SeamlessSettings]):
     name = "seamless"
     title = "Seamless"
     sentence = "Makes the edges meet."
-    version = 2
+    version = 3
     decides = True
     Settings = SeamlessSettings
 
@@ -282,8 +283,14 @@ class Seamless(CarryStep[SeamlessSettings]):
             wide = (max(2.0, 4 * s.softness * n), max(2.0, 4 * s.softness * m))
             pixels = close(pixels, image.kind, (w, h), path_x, path_y, wide, task)
         else:
-            half = closed_along(pixels, image.kind, 1, w, path_x, max(0.45, s.softness * n), False, task)
-            pixels = closed_along(half, image.kind, 0, h, path_y, max(0.45, s.softness * m), True, task, spend=True)
+            whole_repeats = s.method == "motif"  # both ends of the overlap show the same elements: a wider one doubles nothing
+            least = 1.2 if whole_repeats else 0.45
+            if whole_repeats:
+                pixels = levelled(pixels, image.kind, 1, w, False, task)
+            half = closed_along(pixels, image.kind, 1, w, path_x, max(least, s.softness * n), False, task)
+            if whole_repeats:
+                half = levelled(half, image.kind, 0, h, True, task)
+            pixels = closed_along(half, image.kind, 0, h, path_y, max(least, s.softness * m), True, task, spend=True)
         return Image(pixels, image.kind, sheet.size_mm, True)
 
 

@@ -96,11 +96,8 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
         _, figure = tried(image, SeamlessSettings(**settings), task)
         figures["motif"] = round(figure, 3)
         if figure <= GOOD or lattice.regular > 0.4:
-            mm = image.size_mm
-            why = (
-                f"A motif repeats every {lattice.across[0] * mm[0]:.4g} × {lattice.down[1] * mm[1]:.4g} mm: "
-                f"{n} × {m} whole repeats are kept."
-            )
+            across, down = lattice.period(*image.size_mm)
+            why = f"A motif repeats every {across:.4g} × {down:.4g} mm: {n} × {m} whole repeats are kept."
             return Suggestion(settings, why, figures)
         options.append((figure, settings))
     smooth = smoothness(image)
