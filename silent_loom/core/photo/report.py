@@ -449,8 +449,14 @@ def report(picture: Picture, width_mm: float | None = None, task: Task = IDLE) -
     figures["motif"] = None
     if lattice is not None:
         grid = fit_grid(image, lattice, task)
-        repeat = (lattice.across[0] * w, lattice.down[1] * h)
-        figures["motif"] = {"across_px": round(repeat[0], 2), "down_px": round(repeat[1], 2), "regular": lattice.regular}
+        repeats = lattice.repeats(w, h)
+        every = " × ".join(f"{r:.0f}" for r in repeats)
+        across, down = repeats if lattice.free is None else (repeats[0], None) if lattice.free == 1 else (None, repeats[0])
+        figures["motif"] = {
+            "across_px": None if across is None else round(across, 2),
+            "down_px": None if down is None else round(down, 2),
+            "regular": lattice.regular,
+        }
         cure = None
         if grid is not None:
             cure = Cure(
@@ -469,7 +475,7 @@ def report(picture: Picture, width_mm: float | None = None, task: Task = IDLE) -
             Finding(
                 "motif",
                 "note",
-                f"A regular motif, every {repeat[0]:.0f} × {repeat[1]:.0f} pixels",
+                f"{'A regular motif' if lattice.free is None else 'Stripes'}, every {every} pixels",
                 "Only whole repeats fit together: make it seamless by its motif.",
                 lattice.regular,
                 cure,

@@ -20,6 +20,8 @@ SIDE = 720
 """Texels along the longer side at which repeats are looked for."""
 REGULAR = 0.2
 """Lower quartile of the correlation over the lattice, less that between its points, from which a motif is claimed."""
+CLEAR = 0.35
+"""The same from which one is claimed by its edges alone: courses of irregular stones agree by chance a little."""
 MOST = 0.52
 """Longest repeat looked for, as a part of the sheet: it has to be seen twice."""
 
@@ -45,6 +47,9 @@ class Lattice:
         Correlation at the points of the lattice less that half-way between them, 0…1.
     across, down : tuple of float
         The rectangular repeat that the lattice has: whole combinations of its vectors, the smallest that lean little.
+    free : int or None
+        Stripes repeat one way only: 1 when any length down is a repeat, 0 when any across is. That vector is then as
+        long as the sheet allows.
     """
 
     a: Vector
@@ -52,20 +57,36 @@ class Lattice:
     regular: float
     across: Vector
     down: Vector
+    free: int | None = None
 
-    def period(self, width: float, height: float) -> tuple[float, float]:
-        """Lengths of the sides of the repeat on a sheet of a size, in its unit."""
-        (ax, ay), (dx, dy) = self.across, self.down
-        return float(np.hypot(ax * width, ay * height)), float(np.hypot(dx * width, dy * height))
+    def repeats(self, width: float, height: float) -> list[float]:
+        """Lengths of the sides of the repeat on a sheet of a size, in its unit; of stripes the one there is."""
+        sides = [float(np.hypot(v[0] * width, v[1] * height)) for v in (self.across, self.down)]
+        return [side for i, side in enumerate(sides) if i != self.free]
 
 
-def _planes(image: Image) -> Floats:
+def _small(image: Image) -> Floats:
     scale = min(1.0, SIDE / max(image.width, image.height))
     w, h = max(16, round(image.width * scale)), max(16, round(image.height * scale))
     planes = features(image)
-    small = reduce_area(planes, w, h) if scale < 1 else planes
+    return reduce_area(planes, w, h) if scale < 1 else planes
+
+
+def _narrow(planes: Floats) -> Floats:
     # What varies more broadly than any repeat looked for is light, not motif
-    return small - blur(small, 0.16 * max(w, h), False)
+    return planes - blur(planes, 0.16 * max(planes.shape[:2]), False)
+
+
+def _edges(planes: Floats) -> Floats:
+    """How strong edges are beside those around them, 0…4: joints and outlines, whatever colours lie between them."""
+    soft = blur(planes, 0.8, False)
+    strength = np.zeros(planes.shape[:2], np.float32)
+    for k in range(planes.shape[2]):
+        plane = np.ascontiguousarray(soft[..., k])
+        strength += cv2.Sobel(plane, cv2.CV_32F, 1, 0) ** 2 + cv2.Sobel(plane, cv2.CV_32F, 0, 1) ** 2
+    strength = np.sqrt(strength)
+    around = blur(strength, 0.04 * max(strength.shape), False)
+    return np.ascontiguousarray(np.minimum(strength / (around + 1e-4), 4.0)[..., None])
 
 
 def correlation(planes: Floats) -> NDArray[np.float64]:
@@ -247,6 +268,61 @@ def _rectangle(a: Vector, b: Vector) -> tuple[Vector, Vector] | None:
     return (float(p[0]), float(p[1])), (float(q[0]), float(q[1]))
 
 
+@dataclass(frozen=True)
+class _Stripes:
+    """Lines that repeat: across what the period runs (0 across, 1 down), its length, and how far they lean."""
+
+    axis: int
+    period: float
+    lean: float
+    score: float
+    along: float  # low quartile of the correlation along a line
+
+
+def _stripes(c: NDArray[np.float64], w: int, h: int) -> _Stripes | None:
+    """Stripes: the correlation stays high along lines, and these lines repeat."""
+    best: _Stripes | None = None
+    for axis in (0, 1):
+        field, n, length = (c, w, h) if axis == 0 else (c.T, h, w)
+        rows, columns = field.shape
+        t = np.arange(-int(0.5 * length), int(0.5 * length) + 1)
+        t = t[np.abs(t) > 0.04 * length]
+        leans = np.arange(-STRAIGHT, STRAIGHT, 0.7 / length)
+        lines = field[t[:, None] % rows, np.rint(t[:, None] * leans).astype(int) % columns]
+        lows = np.percentile(lines, 25, axis=0)
+        lean, along = float(leans[int(lows.argmax())]), float(lows.max())
+        if along < 0.5:
+            continue
+        d = np.arange(0, int(MOST * n) + 1)
+        profile = field[t[:, None] % rows, np.rint(d + t[:, None] * lean).astype(int) % columns].mean(0)
+        smooth = ndimage.gaussian_filter1d(profile, 1.0)
+        turns = np.flatnonzero((smooth[1:-1] < smooth[:-2]) & (smooth[1:-1] <= smooth[2:])) + 1
+        if not len(turns):
+            continue
+        tops = np.flatnonzero((smooth[1:-1] > smooth[:-2]) & (smooth[1:-1] >= smooth[2:])) + 1
+        for top in tops[tops > turns[0]]:
+            places = [float(top)]
+            while len(places) < 12 and places[-1] + top + 2 < len(smooth):
+                guess, reach = places[-1] * (1 + 1 / len(places)), max(1, round(0.04 * top))
+                near = np.arange(round(guess) - reach, round(guess) + reach + 1)
+                near = near[(near > 0) & (near < len(smooth) - 1)]
+                at = int(near[smooth[near].argmax()])
+                bend = smooth[at - 1] - 2 * smooth[at] + smooth[at + 1]
+                places.append(at + float(np.clip(0.5 * (smooth[at - 1] - smooth[at + 1]) / min(bend, -1e-9), -0.5, 0.5)))
+            if len(places) < 2:
+                break
+            k = np.arange(1, len(places) + 1)
+            period = float((k * places).sum() / (k * k).sum())
+            on = smooth[np.rint(np.array(places)).astype(int)]
+            off = smooth[np.rint((k - 0.5) * period).astype(int)]
+            score = float(on.min() - off.mean())
+            if on.min() >= 0.7 * along and score >= 0.35:
+                if best is None or score > best.score:
+                    best = _Stripes(axis, period, lean, score, along)
+                break
+    return best
+
+
 def find_lattice(image: Image, task: Task = IDLE) -> Lattice | None:
     """The lattice of the motif on a sheet, or None when it holds none.
 
@@ -256,12 +332,21 @@ def find_lattice(image: Image, task: Task = IDLE) -> Lattice | None:
     correlate best, and clearly better than places between them, spans the lattice (after Liu, Collins & Tsin, A
     computational model for periodic pattern perception, PAMI 26, 2004). Of lattices that score alike the finest counts.
     The vectors are then fitted to the peaks of all their multiples, which are known to a fraction of a texel and so give
-    the vectors to that fraction over the multiple.
+    the vectors to that fraction over the multiple. Where colour does not repeat, as in a mosaic of any colours, edges may.
     """
-    planes = _planes(image)
-    h, w, _ = planes.shape
+    planes = _small(image)
     task.checkpoint()
+    found = _lattice(_narrow(planes), task)
+    if found is None:
+        edges = _lattice(_narrow(_edges(planes)), task)
+        found = edges if edges is not None and edges.regular >= CLEAR else None
+    return found
+
+
+def _lattice(planes: Floats, task: Task) -> Lattice | None:
+    h, w, _ = planes.shape
     c = correlation(planes)
+    striped = _stripes(c, w, h)
     peaks = candidates(c, w, h)
     seen = _field(c, w, h)
     fitting: list[tuple[float, float, float, Vector, Vector]] = []
@@ -275,6 +360,8 @@ def find_lattice(image: Image, task: Task = IDLE) -> Lattice | None:
             score, low = _score(seen, a, b)
             if score >= REGULAR and low >= REGULAR:
                 fitting.append((abs(a[0] * b[1] - a[1] * b[0]), score, low, a, b))
+    if striped is not None and striped.along >= 0.8 * max((f[2] for f in fitting), default=0.0):
+        return _one_way(striped, w, h)
     if not fitting:
         return None
     # Every multiple of the true lattice correlates as well as it does: of those that do, the finest
@@ -296,6 +383,17 @@ def find_lattice(image: Image, task: Task = IDLE) -> Lattice | None:
         return v[0] / w, v[1] / h
 
     return Lattice(parts(a), parts(b), round(float(score), 3), parts(across), parts(down))
+
+
+def _one_way(found: _Stripes, w: int, h: int) -> Lattice:
+    """Stripes as a lattice: one repeat across them, the other along them, as long as the sheet."""
+    step = found.period / np.sqrt(1 + found.lean**2)  # square to the stripes
+    if found.axis == 0:
+        across, down = (step / np.sqrt(1 + found.lean**2), -step * found.lean / np.sqrt(1 + found.lean**2)), (found.lean * h, h)
+    else:
+        across, down = (w, found.lean * w), (-step * found.lean / np.sqrt(1 + found.lean**2), step / np.sqrt(1 + found.lean**2))
+    a, b = ((float(v[0] / w), float(v[1] / h)) for v in (across, down))
+    return Lattice(a, b, round(found.score, 3), a, b, 1 - found.axis)
 
 
 @dataclass(frozen=True)
@@ -338,6 +436,10 @@ def fit_grid(image: Image, lattice: Lattice, task: Task = IDLE, room: float = LE
     at the bottom one, by correlating windows along the edges: what perspective, turn or drift is left goes with that.
     """
     ux, uy = np.array(lattice.across), np.array(lattice.down)
+    if lattice.free is not None:
+        # A length along stripes that leaves what a cut there needs
+        most = 0.985 / (1.25 if room > 0 else 1.0)
+        ux, uy = (ux * most, uy) if lattice.free == 0 else (ux, uy * most)
     repeats = _most(ux, uy, room)
     if repeats is None:
         return None
@@ -347,7 +449,7 @@ def fit_grid(image: Image, lattice: Lattice, task: Task = IDLE, room: float = LE
     left, top = (0.004 - min(0.0, float(across[i]), float(down[i])) for i in (0, 1))
     origin = np.array([left, top])
     corners = np.array([origin, origin + across, origin + across + down, origin + down])
-    aligned = _aligned(image, corners, (n, m), task)
+    aligned = _aligned(image, corners, (n, m), task, lattice.free)
     if aligned is not None:
         corners = aligned
     corners = corners - np.minimum(corners.min(0), 0)
@@ -390,8 +492,10 @@ def room_of(corners: NDArray[np.float64]) -> tuple[float, float]:
     return right * share, below * share
 
 
-def _aligned(image: Image, corners: NDArray[np.float64], repeats: tuple[int, int], task: Task) -> NDArray[np.float64] | None:
-    """Corners moved so that what lies along one edge lies along the opposite one."""
+def _aligned(
+    image: Image, corners: NDArray[np.float64], repeats: tuple[int, int], task: Task, free: int | None
+) -> NDArray[np.float64] | None:
+    """Corners moved so that what lies along one edge lies along the opposite one; not along stripes, where all agrees."""
     scale = min(1.0, 2 * SIDE / max(image.width, image.height))
     w, h = max(32, round(image.width * scale)), max(32, round(image.height * scale))
     planes = features(image)[..., :3]
@@ -399,8 +503,15 @@ def _aligned(image: Image, corners: NDArray[np.float64], repeats: tuple[int, int
     small = np.ascontiguousarray(small - blur(small, 0.1 * max(w, h), False))
     px = corners * (w, h)
     tl, tr, br, bl = px
-    moved_x = _edge(small, tl, bl, tr - tl, np.hypot(*(tr - tl)) / repeats[0], task)
-    moved_y = _edge(small, tl, tr, bl - tl, np.hypot(*(bl - tl)) / repeats[1], task)
+    moved_x = None if free == 0 else _edge(small, tl, bl, tr - tl, np.hypot(*(tr - tl)) / repeats[0], task)
+    moved_y = None if free == 1 else _edge(small, tl, tr, bl - tl, np.hypot(*(bl - tl)) / repeats[1], task)
+    if free is not None:
+        moved, shift = (moved_x, tr - tl) if free == 1 else (moved_y, bl - tl)
+        if moved is None:
+            return None
+        way = shift / np.hypot(*shift)
+        first, last = (way * float(m @ way) for m in moved)
+        return np.array([tl, tl + first, bl + last, bl] if free == 1 else [tl, tr, tr + last, tl + first]) / (w, h)
     if moved_x is None or moved_y is None:
         return None
     (x0, x1), (y0, y1) = moved_x, moved_y  # displacements at the two ends of the left, and of the top edge

@@ -1,4 +1,4 @@
-"""What differs broadly between the edges of a sheet of whole repeats, spread over all of it."""
+"""Light that differs between the edges of a sheet of whole repeats, spread over all of it."""
 
 from __future__ import annotations
 
@@ -6,37 +6,32 @@ from functools import partial
 
 import numpy as np
 
-from silent_loom.core.images import Floats, Kind
+from silent_loom.core.images import Floats
 from silent_loom.core.parallel import Task, kernel, over_rows
 from silent_loom.core.resample import blur
-from silent_loom.core.tiling.join import normals_of, slopes_of
 
 DARKEST = np.float32(1e-4)
 """Light, as a part of white, below which ratios are not told."""
 
 
 @kernel
-def _ramp(src, gap, ratio, keep, turned, out, y0, y1):  # type: ignore[no-untyped-def]
+def _ramp(src, gap, keep, turned, out, y0, y1):  # type: ignore[no-untyped-def]
     # gap[i] for every line along the edge; nothing in the middle of what is kept, half of it either way at its edges
-    w, channels = src.shape[1], src.shape[2]
     for y in range(y0, y1):
-        for x in range(w):
+        for x in range(src.shape[1]):
             i, place = (x, y) if turned else (y, x)
             t = np.float32((place + 0.5) / keep - 0.5)
-            for k in range(channels):
-                v = t * gap[i, k]
-                out[y, x, k] = src[y, x, k] * np.exp(v) if ratio else src[y, x, k] + v
+            for k in range(src.shape[2]):
+                out[y, x, k] = src[y, x, k] * np.exp(t * gap[i, k])
 
 
-def levelled(pixels: Floats, kind: Kind, axis: int, keep: int, closed: bool, task: Task) -> Floats:
-    """A sheet whose overlap shows the same broad tone at both ends.
+def levelled(light: Floats, axis: int, keep: int, closed: bool, task: Task) -> Floats:
+    """A sheet whose overlap is lit alike at both ends.
 
     Parameters
     ----------
-    pixels : array, shape (H, W, C)
-        A sheet that shows the same elements ``keep`` texels apart: whole repeats of a motif.
-    kind : Kind
-        Colour is corrected in ratios, data as it is, normals as slopes; ids are left alone.
+    light : array, shape (H, W, C)
+        Linear light of a sheet that shows the same elements ``keep`` texels apart: whole repeats of a motif.
     axis : int
         1 when it will be closed from left to right, 0 from top to bottom.
     keep : int
@@ -46,26 +41,21 @@ def levelled(pixels: Floats, kind: Kind, axis: int, keep: int, closed: bool, tas
 
     Notes
     -----
-    Both ends of the overlap show the same elements, so what their means along the edge differ by is light or drift. It
-    is smoothed along the edge and added as a ramp over the whole sheet, the least change that makes the ends agree: a
-    blend alone would have to do so within the overlap, which is narrow and would be seen as a step in every repeat.
+    Both ends of the overlap show the same elements, so what their means along the edge differ by is light. It is
+    smoothed along the edge and taken out as a ramp of ratios over the whole sheet, the least change that makes the ends
+    agree: a blend alone would have to do so within the overlap, which is narrow, and be seen as a step in every repeat.
+    Height and normals have no light, and a ramp would part the slopes of one from the other: they stay as they are.
     """
-    if kind is Kind.ID:
-        return pixels
-    values = slopes_of(pixels, task) if kind is Kind.NORMAL else pixels
-    turned = axis == 0
-    n = values.shape[axis] - keep
-    near, far = (values[:n], values[keep:]) if turned else (values[:, :n], values[:, keep:])
+    n = light.shape[axis] - keep
+    near, far = (light[:n], light[keep:]) if axis == 0 else (light[:, :n], light[:, keep:])
 
     def along(strip: Floats) -> Floats:
-        line = np.ascontiguousarray(strip.mean(axis, dtype=np.float64), np.float32)  # (length, C)
+        line = np.mean(strip, (0,) if axis == 0 else (1,), dtype=np.float64).astype(np.float32).reshape(-1, 1, strip.shape[-1])
         sigma = max(1.0, min(n, 0.12 * len(line)))
-        return blur(np.ascontiguousarray(line[:, None]), (0.0, sigma), closed)[:, 0]
+        smooth: Floats = blur(line, (0.0, sigma), closed).reshape(-1, strip.shape[-1])
+        return np.log(np.maximum(smooth, DARKEST))
 
-    ratio = kind is Kind.COLOUR
-    a, b = along(near), along(far)
-    gap = np.log(np.maximum(a, DARKEST)) - np.log(np.maximum(b, DARKEST)) if ratio else a - b
-    out = np.empty(values.shape, np.float32)
-    run = partial(_ramp, values, np.ascontiguousarray(gap, np.float32), ratio, keep, turned, out)
-    over_rows(out.shape[0], run, task, cost=out.shape[1] * out.shape[2] * 1e-3)
-    return normals_of(out, task) if kind is Kind.NORMAL else out
+    gap = np.ascontiguousarray(along(near) - along(far), np.float32)
+    out = np.empty(light.shape, np.float32)
+    over_rows(len(out), partial(_ramp, light, gap, keep, axis == 0, out), task, cost=light.shape[1] * 3e-3)
+    return out

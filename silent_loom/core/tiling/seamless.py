@@ -285,11 +285,11 @@ class Seamless(CarryStep[SeamlessSettings]):
         else:
             whole_repeats = s.method == "motif"  # both ends of the overlap show the same elements: a wider one doubles nothing
             least = 1.2 if whole_repeats else 0.45
-            if whole_repeats:
-                pixels = levelled(pixels, image.kind, 1, w, False, task)
+            if whole_repeats and image.kind is Kind.COLOUR:
+                pixels = levelled(pixels, 1, w, False, task)
             half = closed_along(pixels, image.kind, 1, w, path_x, max(least, s.softness * n), False, task)
-            if whole_repeats:
-                half = levelled(half, image.kind, 0, h, True, task)
+            if whole_repeats and image.kind is Kind.COLOUR:
+                half = levelled(half, 0, h, True, task)
             pixels = closed_along(half, image.kind, 0, h, path_y, max(least, s.softness * m), True, task, spend=True)
         return Image(pixels, image.kind, sheet.size_mm, True)
 

@@ -96,8 +96,10 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
         _, figure = tried(image, SeamlessSettings(**settings), task)
         figures["motif"] = round(figure, 3)
         if figure <= GOOD or lattice.regular > 0.4:
-            across, down = lattice.period(*image.size_mm)
-            why = f"A motif repeats every {across:.4g} × {down:.4g} mm: {n} × {m} whole repeats are kept."
+            sizes = " × ".join(f"{v:.4g}" for v in lattice.repeats(*image.size_mm))
+            what = "A motif repeats" if lattice.free is None else "Stripes repeat"
+            kept = f"{n} × {m}" if lattice.free is None else f"{max(n, m)}"
+            why = f"{what} every {sizes} mm: {kept} whole repeats are kept."
             return Suggestion(settings, why, figures)
         options.append((figure, settings))
     smooth = smoothness(image)
