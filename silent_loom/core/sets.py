@@ -113,6 +113,10 @@ def _normals(picture: Picture) -> Floats:
     return np.where(length > 1e-4, n / np.maximum(length, 1e-4), np.array([0, 0, 1], np.float32)).astype(np.float32)
 
 
+LEAST = 4
+"""Pixels each way, below which there is no surface to work on."""
+
+
 def load_all(files: Sequence[Path], normals: Sequence[Path] = (), limits: Limits | None = None) -> tuple[list[Map], list[str]]:
     """Several maps of one surface, brought to the size of the first; with notes on what was done."""
     named = {p.resolve() for p in normals}
@@ -124,6 +128,10 @@ def load_all(files: Sequence[Path], normals: Sequence[Path] = (), limits: Limits
     maps = [load(p, normal=p.resolve() in named, limits=limits) for p in paths]
     notes: list[str] = []
     first = maps[0].image
+    if min(first.width, first.height) < LEAST:
+        raise LoomError(
+            f"{first.width} × {first.height} pixels are too few to be a surface", paths[0].name, f"At least {LEAST} each way."
+        )
     for i, m in enumerate(maps[1:], 1):
         if (m.image.width, m.image.height) == (first.width, first.height):
             continue

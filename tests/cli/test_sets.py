@@ -161,6 +161,15 @@ def test_errors_are_one_line_and_write_nothing(tile: dict[str, Path], tmp_path: 
     assert [p.name for p in full.iterdir()] == ["mine.txt"]
 
 
+@pytest.mark.parametrize("command", ["seamless", "break-up", "grow"])
+def test_too_few_pixels_are_refused_in_one_line(tmp_path: Path, command: str) -> None:
+    write(tmp_path / "dot.png", np.full((1, 3, 3), 0.5, np.float32), colour=True)
+    done = run(command, str(tmp_path / "dot.png"), "--out", str(tmp_path / "o"))
+    assert done.returncode == 1
+    assert done.stderr.strip().splitlines() == ["error: dot.png: 3 × 1 pixels are too few to be a surface. At least 4 each way."]
+    assert not (tmp_path / "o").exists()
+
+
 def test_force_replaces_its_own_files_alone(tile: dict[str, Path], tmp_path: Path) -> None:
     out = tmp_path / "o"
     assert run("break-up", tile["height"], "--out", out, "--repeat", "2x2").returncode == 0
