@@ -57,7 +57,8 @@ def guess_kind(picture: Picture) -> KindGuess:
     codes = np.rint(s * 255).astype(np.int32)
     flat = codes[..., 0] if s.shape[2] == 1 else (codes[..., 0] << 16) | (codes[..., 1] << 8) | codes[..., 2]
     values, counts = np.unique(flat, return_counts=True)
-    same = float(((flat[:, 1:] == flat[:, :-1]).mean() + (flat[1:] == flat[:-1]).mean()) / 2)
+    pairs = [part for part in (flat[:, 1:] == flat[:, :-1], flat[1:] == flat[:-1]) if part.size]
+    same = float(np.mean([part.mean() for part in pairs])) if pairs else 1.0
     if 2 < len(values) <= 4096 and same > 0.9 and counts.max() < 0.9 * flat.size:
         return KindGuess(Kind.ID, _squash(same))
     if s.shape[2] == 1:
