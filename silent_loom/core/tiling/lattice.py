@@ -240,6 +240,33 @@ def _reduced(a: Vector, b: Vector) -> tuple[Vector, Vector]:
     return (float(p[0]), float(p[1])), (float(q[0]), float(q[1]))
 
 
+_COARSER = (
+    ((2, 0), (0, 1)), ((1, 0), (0, 2)), ((1, 1), (1, -1)), ((2, 0), (0, 2)), ((3, 0), (0, 1)), ((1, 0), (0, 3)),
+    ((3, 0), (1, 1)), ((3, 0), (-1, 1)), ((3, 0), (0, 3)),
+)  # fmt: skip
+"""Lattices with half, a third, a quarter or a ninth of the points of another, in steps of its vectors."""
+
+
+def _coarser(seen: _Field, a: Vector, b: Vector) -> tuple[Vector, Vector] | None:
+    """A lattice of fewer points that correlate clearly better than those left out: then parts of a motif were found."""
+    j, i = (v.ravel() for v in np.mgrid[0:9, -8:9])
+    ahead = (j > 0) | (i > 0)
+    i, j = i[ahead], j[ahead]
+    x, y = i * a[0] + j * b[0], i * a[1] + j * b[1]
+    near = (np.abs(x) < 0.4 * seen.w) & (np.abs(y) < 0.4 * seen.h)
+    i, j, values = i[near], j[near], seen.look(seen.near, x[near], y[near])
+    best, least = None, 0.88
+    for (p, q), (s, t) in _COARSER:
+        count = p * t - q * s
+        on = ((t * i - s * j) % count == 0) & ((p * j - q * i) % count == 0)
+        if on.sum() < 2 or on.all():
+            continue
+        ratio = float(values[~on].mean()) / max(float(values[on].mean()), 1e-6)
+        if ratio < least:
+            best, least = ((p * a[0] + q * b[0], p * a[1] + q * b[1]), (s * a[0] + t * b[0], s * a[1] + t * b[1])), ratio
+    return best
+
+
 def _rectangle(a: Vector, b: Vector) -> tuple[Vector, Vector] | None:
     """The smallest rectangle of whole combinations of two vectors, one side more across and one more down.
 
@@ -368,6 +395,10 @@ def _lattice(planes: Floats, task: Task) -> Lattice | None:
     enough = 0.8 * max(f[2] for f in fitting)
     _, _, _, a, b = min((f for f in fitting if f[2] >= enough), key=lambda f: f[0])
     a, b = _refined(c, a, b, w, h)
+    for _ in range(2):
+        if (fewer := _coarser(seen, a, b)) is None:
+            break
+        a, b = _refined(c, *_reduced(*fewer), w, h)
     a, b = _reduced(a, b)
     score, _ = _score(seen, a, b)
     rectangle = _rectangle(a, b)
