@@ -76,9 +76,19 @@ def ribs(turn: float = 0.6) -> Floats:
     return np.asarray(0.5 + 0.3 * np.sin(2 * np.pi * x / 41.3) + 0.08 * np.sin(4 * np.pi * x / 41.3 + 1), np.float32)
 
 
+def boards(turn: float = 0.4) -> Floats:
+    """Boards of one width, each of another tone, with grain along them: only the joints repeat, and one way."""
+    x, _ = places(turn)
+    k = np.floor(x / 61).astype(int) + 20
+    tones = np.random.default_rng(6).uniform(0.3, 0.65, 60)
+    grain = cv2.resize(_noise(np.random.default_rng(7), 4, H, W), None, fx=1, fy=14)[:H, :W]
+    inside = soft(np.minimum(x % 61, 61 - x % 61) - 2)
+    return np.asarray((tones[k] + 0.08 * grain) * inside + 0.1 * (1 - inside), np.float32)
+
+
 @pytest.mark.parametrize(
     ("made", "sides"),
-    [(basket, (72.0, 72.0)), (pierced, (42.0, 72.8)), (mosaic, (33.0, 33.0)), (ribs, (41.3,))],
+    [(boards, (61.0,)), (basket, (72.0, 72.0)), (pierced, (42.0, 72.8)), (mosaic, (33.0, 33.0)), (ribs, (41.3,))],
 )
 def test_the_smallest_repeat_is_found_however_it_leans(made: Callable[[], Floats], sides: tuple[float, ...]) -> None:
     image = as_photo(made(), 3)
@@ -93,12 +103,12 @@ def test_the_smallest_repeat_is_found_however_it_leans(made: Callable[[], Floats
     assert min(grid.room) > 0.04
 
 
-@pytest.mark.parametrize("made", [basket, pierced, mosaic, ribs])
+@pytest.mark.parametrize("made", [basket, pierced, mosaic, ribs, boards])
 def test_it_closes_though_one_side_is_lit_more(made: Callable[[], Floats]) -> None:
     told = suggest(as_photo(made(), 3, uneven=0.25))
     assert told.settings["method"] == "motif"
     assert told.figures["motif"] <= 1.0
-    assert told.why.startswith("Stripes repeat" if made is ribs else "A motif repeats")
+    assert told.why.startswith("Stripes repeat" if made in (ribs, boards) else "A motif repeats")
 
 
 def test_ribs_across_are_stripes_down() -> None:

@@ -318,7 +318,7 @@ def _stripes(c: NDArray[np.float64], w: int, h: int) -> _Stripes | None:
         lines = field[t[:, None] % rows, np.rint(t[:, None] * leans).astype(int) % columns]
         lows = np.percentile(lines, 25, axis=0)
         lean, along = float(leans[int(lows.argmax())]), float(lows.max())
-        if along < 0.5:
+        if along < 0.4:
             continue
         d = np.arange(0, int(MOST * n) + 1)
         profile = field[t[:, None] % rows, np.rint(d + t[:, None] * lean).astype(int) % columns].mean(0)
@@ -343,7 +343,7 @@ def _stripes(c: NDArray[np.float64], w: int, h: int) -> _Stripes | None:
             on = smooth[np.rint(np.array(places)).astype(int)]
             off = smooth[np.rint((k - 0.5) * period).astype(int)]
             score = float(on.min() - off.mean())
-            if on.min() >= 0.7 * along and score >= 0.35:
+            if on.min() >= 0.55 * along and score >= 0.3:
                 if best is None or score > best.score:
                     best = _Stripes(axis, period, lean, score, along)
                 break
@@ -364,9 +364,9 @@ def find_lattice(image: Image, task: Task = IDLE) -> Lattice | None:
     planes = _small(image)
     task.checkpoint()
     found = _lattice(_narrow(planes), task)
-    if found is None:
+    if found is None or found.regular < CLEAR:
         edges = _lattice(_narrow(_edges(planes)), task)
-        found = edges if edges is not None and edges.regular >= CLEAR else None
+        found = edges if edges is not None and edges.regular >= CLEAR else found
     return found
 
 

@@ -34,6 +34,9 @@ _NO_SOURCES = cast(Sources, None)  # its geometry opens no file
 MARGIN = 0.12
 """Part of the overlap, at either border, that the cut keeps away from."""
 
+ALONG = 0.1
+"""Transition, as a part of the overlap, where nothing repeats within it: along stripes, whose grain would be cut off."""
+
 
 Method = Literal["cut", "fade", "gradient", "motif", "mirror"]
 CUTTING = ["cut", "gradient", "motif"]
@@ -283,14 +286,18 @@ class Seamless(CarryStep[SeamlessSettings]):
             wide = (max(2.0, 4 * s.softness * n), max(2.0, 4 * s.softness * m))
             pixels = close(pixels, image.kind, (w, h), path_x, path_y, wide, task)
         else:
-            whole_repeats = s.method == "motif"  # both ends of the overlap show the same elements: a wider one doubles nothing
-            least = 1.2 if whole_repeats else 0.45
+            whole_repeats = s.method == "motif"
+            # Both ends of an overlap of whole repeats show the same elements: a wider transition doubles nothing
+            least_x, least_y = (
+                (max(1.2, ALONG * size) if count == 1 else 1.2) if whole_repeats else 0.45
+                for size, count in ((n, s.grid_x), (m, s.grid_y))
+            )
             if whole_repeats and image.kind is Kind.COLOUR:
                 pixels = levelled(pixels, 1, w, False, task)
-            half = closed_along(pixels, image.kind, 1, w, path_x, max(least, s.softness * n), False, task)
+            half = closed_along(pixels, image.kind, 1, w, path_x, max(least_x, s.softness * n), False, task)
             if whole_repeats and image.kind is Kind.COLOUR:
                 half = levelled(half, 0, h, True, task)
-            pixels = closed_along(half, image.kind, 0, h, path_y, max(least, s.softness * m), True, task, spend=True)
+            pixels = closed_along(half, image.kind, 0, h, path_y, max(least_y, s.softness * m), True, task, spend=True)
         return Image(pixels, image.kind, sheet.size_mm, True)
 
 
