@@ -12,6 +12,8 @@ from silent_loom.core.resample import blur
 
 DARKEST = np.float32(1e-4)
 """Light, as a part of white, below which ratios are not told."""
+BROAD = 0.2
+"""Smoothing along an edge, as a part of it: light is broad, and elements that lie a little elsewhere are not light."""
 
 
 @kernel
@@ -51,7 +53,7 @@ def levelled(light: Floats, axis: int, keep: int, closed: bool, task: Task) -> F
 
     def along(strip: Floats) -> Floats:
         line = np.mean(strip, (0,) if axis == 0 else (1,), dtype=np.float64).astype(np.float32).reshape(-1, 1, strip.shape[-1])
-        sigma = max(1.0, min(n, 0.12 * len(line)))
+        sigma = max(1.0, BROAD * len(line))
         smooth: Floats = blur(line, (0.0, sigma), closed).reshape(-1, strip.shape[-1])
         return np.log(np.maximum(smooth, DARKEST))
 
