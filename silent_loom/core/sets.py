@@ -283,7 +283,8 @@ def motif_settings(guide: Image, task: Task = IDLE) -> dict[str, Any]:
     LoomError
         No motif is found.
     """
-    from silent_loom.core.tiling.lattice import find_lattice, fit_grid
+    from silent_loom.core.tiling.grid import fit_grid
+    from silent_loom.core.tiling.lattice import find_lattice
 
     lattice = find_lattice(guide, task)
     grid = fit_grid(guide, lattice, task) if lattice else None

@@ -14,7 +14,8 @@ from silent_loom.core.files import write
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.parallel import IDLE
 from silent_loom.core.sets import seamless_files
-from silent_loom.core.tiling.lattice import find_lattice, fit_grid, room_of
+from silent_loom.core.tiling.grid import fit_grid, room_of
+from silent_loom.core.tiling.lattice import find_lattice
 from silent_loom.core.tiling.level import levelled
 from silent_loom.core.tiling.suggest import suggest
 from tests.support.varied import _noise

@@ -18,7 +18,8 @@ from silent_loom.core.parallel import IDLE
 from silent_loom.core.resample import blur
 from silent_loom.core.tiling import gradient
 from silent_loom.core.tiling.fade import fade_strip
-from silent_loom.core.tiling.lattice import find_lattice, fit_grid
+from silent_loom.core.tiling.grid import fit_grid
+from silent_loom.core.tiling.lattice import find_lattice
 from silent_loom.core.tiling.repetition_meter import copies, spots
 from silent_loom.core.tiling.seam_meter import heat, seam, seams
 from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins

@@ -17,7 +17,8 @@ from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.photo.light import evenness, illumination
 from silent_loom.core.photo.quality import blockiness, noise_level, sharpness
 from silent_loom.core.resample import reduce_area
-from silent_loom.core.tiling.lattice import find_lattice, fit_grid
+from silent_loom.core.tiling.grid import fit_grid
+from silent_loom.core.tiling.lattice import find_lattice
 
 SIDE = 1024
 CELLS = 16

@@ -10,7 +10,8 @@ import numpy as np
 from silent_loom.core.errors import WeaveError
 from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.photo.straighten import Corners, Straighten, StraightenSettings, bent
-from silent_loom.core.tiling.lattice import find_lattice, fit_grid
+from silent_loom.core.tiling.grid import fit_grid
+from silent_loom.core.tiling.lattice import find_lattice
 from silent_loom.core.weave.evaluate import Evaluator
 from silent_loom.core.weave.model import Weave
 

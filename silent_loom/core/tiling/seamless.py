@@ -20,8 +20,8 @@ from silent_loom.core.tiling.cut import lowest_cut
 from silent_loom.core.tiling.fade import fade_strip
 from silent_loom.core.tiling.features import features
 from silent_loom.core.tiling.gradient import close
+from silent_loom.core.tiling.grid import room_of
 from silent_loom.core.tiling.join import closed_along, normals_of, slopes_of
-from silent_loom.core.tiling.lattice import room_of
 from silent_loom.core.tiling.level import levelled
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.decision import Decision

@@ -12,7 +12,8 @@ from silent_loom.core.images import Image, Kind
 from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.resample import blur, resize
 from silent_loom.core.tiling.features import features
-from silent_loom.core.tiling.lattice import find_lattice, fit_grid
+from silent_loom.core.tiling.grid import fit_grid
+from silent_loom.core.tiling.lattice import find_lattice
 from silent_loom.core.tiling.seam_meter import seams
 from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins
 from silent_loom.core.weave.step import Geometry, Sheet, Sources

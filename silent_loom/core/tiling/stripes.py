@@ -1,0 +1,85 @@
+"""Stripes: what repeats one way only, told from an autocorrelation."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from silent_loom.core.later import later
+
+ndimage = later("scipy.ndimage")
+
+STRAIGHT = 0.105
+"""How far the sides of a repeat may be from square, and lean without a cost: six degrees."""
+MOST = 0.52
+"""Longest repeat looked for, as a part of the sheet: it has to be seen twice."""
+
+
+@dataclass(frozen=True)
+class Stripes:
+    """Lines that repeat: across what the period runs (0 across, 1 down), its length, and how far they lean."""
+
+    axis: int
+    period: float
+    lean: float
+    score: float
+    along: float  # low quartile of the correlation along a line
+
+
+def find_stripes(c: NDArray[np.float64], w: int, h: int) -> Stripes | None:
+    """Lines along which the correlation stays high, and that repeat.
+
+    Parameters
+    ----------
+    c : array
+        Normalised correlation for all displacements, zero at [0, 0]: see `lattice.correlation`.
+    w, h : int
+        Texels of the sheet it is of.
+
+    Notes
+    -----
+    Of all directions within six degrees of a side the one along which the correlation stays highest is that of the
+    lines. The mean along lines beside it, by their distance, then has a peak at every multiple of the period.
+    """
+    best: Stripes | None = None
+    for axis in (0, 1):
+        field, n, length = (c, w, h) if axis == 0 else (c.T, h, w)
+        rows, columns = field.shape
+        t = np.arange(-int(0.5 * length), int(0.5 * length) + 1)
+        t = t[np.abs(t) > 0.04 * length]
+        leans = np.arange(-STRAIGHT, STRAIGHT, 0.7 / length)
+        lines = field[t[:, None] % rows, np.rint(t[:, None] * leans).astype(int) % columns]
+        lows = np.percentile(lines, 25, axis=0)
+        lean, along = float(leans[int(lows.argmax())]), float(lows.max())
+        if along < 0.4:
+            continue
+        d = np.arange(0, int(MOST * n) + 1)
+        profile = field[t[:, None] % rows, np.rint(d + t[:, None] * lean).astype(int) % columns].mean(0)
+        smooth = ndimage.gaussian_filter1d(profile, 1.0)
+        turns = np.flatnonzero((smooth[1:-1] < smooth[:-2]) & (smooth[1:-1] <= smooth[2:])) + 1
+        if not len(turns):
+            continue
+        tops = np.flatnonzero((smooth[1:-1] > smooth[:-2]) & (smooth[1:-1] >= smooth[2:])) + 1
+        for top in tops[tops > turns[0]]:
+            places = [float(top)]
+            while len(places) < 12 and places[-1] + top + 2 < len(smooth):
+                guess, reach = places[-1] * (1 + 1 / len(places)), max(1, round(0.04 * top))
+                near = np.arange(round(guess) - reach, round(guess) + reach + 1)
+                near = near[(near > 0) & (near < len(smooth) - 1)]
+                at = int(near[smooth[near].argmax()])
+                bend = smooth[at - 1] - 2 * smooth[at] + smooth[at + 1]
+                places.append(at + float(np.clip(0.5 * (smooth[at - 1] - smooth[at + 1]) / min(bend, -1e-9), -0.5, 0.5)))
+            if len(places) < 2:
+                break
+            k = np.arange(1, len(places) + 1)
+            period = float((k * places).sum() / (k * k).sum())
+            on = smooth[np.rint(np.array(places)).astype(int)]
+            off = smooth[np.rint((k - 0.5) * period).astype(int)]
+            score = float(on.min() - off.mean())
+            if on.min() >= 0.55 * along and score >= 0.3:
+                if best is None or score > best.score:
+                    best = Stripes(axis, period, lean, score, along)
+                break
+    return best
