@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import atexit
+import gc
 import json
 import sys
 from collections.abc import Callable, Iterator
@@ -23,9 +25,17 @@ app = typer.Typer(
 )
 
 
+def _loaded() -> None:
+    """Collect garbage again: see `main`."""
+    gc.freeze()
+    atexit.register(gc.unfreeze)  # at the end everything is given back in order
+    gc.enable()
+
+
 @contextmanager
 def _progress() -> Iterator[Callable[[float, str], None] | None]:
     """A bar on standard error where somebody sees it; nothing, not even its import, in a pipe."""
+    _loaded()
     if not sys.stderr.isatty():
         yield None
         return
@@ -275,6 +285,7 @@ def inspect(
     from silent_loom.core.files import read
     from silent_loom.core.inspection import inspect as run
 
+    _loaded()
     facts = run(read(file))
     if as_json:
         print(json.dumps(facts, ensure_ascii=False))
@@ -300,11 +311,13 @@ def serve(
     """Start the application and print its address."""
     from silent_loom.web.serve import serve as run
 
+    _loaded()
     run(data=data, demo=demo, host=host, port=port)
 
 
 def main() -> None:
     """Entry point."""
+    gc.disable()  # hundreds of modules are loaded, and nothing of them is garbage: looking takes a tenth of their time
     try:
         app(standalone_mode=False)
     except LoomError as error:
