@@ -27,7 +27,8 @@ FLAGS = [
 def settle(page: Page) -> None:
     page.wait_for_timeout(1500)
     for _ in range(200):
-        done = "[...document.querySelectorAll('.pane')].every(p => p.dataset.painted && !p.classList.contains('computing'))"
+        done = """[...document.querySelectorAll('.pane')].every(p => p.dataset.painted && !p.classList.contains('computing'))
+          && [...document.querySelectorAll('.rough')].every(c => c.style.display === 'none')"""
         if page.evaluate(done):
             break
         page.wait_for_timeout(100)
