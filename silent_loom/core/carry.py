@@ -7,6 +7,7 @@ inverse transpose of the field's Jacobian, so that the normals of a carried heig
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -330,12 +331,8 @@ def warp_homography(
         (ai, di), (ao, do) = image.texel_mm, (size_mm[0] / width, size_mm[1] / height)
         over_rows(height, lambda a, b: _turn_slopes(moved, m, lens, ai, di, ao, do, out, a, b), task)
         return Image(out, Kind.NORMAL, size_mm, False)
-    if isinstance(image, CodedImage):
-        out = np.empty((height, width, 3), np.float32)
-        codes, table = image.codes, image.table
-        over_rows(height, lambda a, b: _warp3(codes, table, m, lens, out, False, 8, a, b), task, cost=width * 64 * 1e-4)
-        return Image(out, image.kind, size_mm, False)
-    out = _run(image.pixels, m, lens, width, height, image.wraps, image.kind is Kind.ID, task)
+    samples, table = (image.codes, image.table) if isinstance(image, CodedImage) else (image.pixels, None)
+    out = _run(samples, m, lens, width, height, image.wraps, image.kind is Kind.ID, task, table)
     return Image(out, image.kind, size_mm, False)
 
 
@@ -347,7 +344,7 @@ def _plain(m: NDArray[np.float64], image: Image, width: int, height: int) -> boo
 
 
 def _run(
-    src: Floats,
+    src: NDArray[Any],
     m: NDArray[np.float64],
     lens: NDArray[np.float64],
     width: int,
@@ -355,11 +352,12 @@ def _run(
     wraps: bool,
     nearest: bool,
     task: Task,
+    table: Floats | None = None,
 ) -> Floats:
     out = np.empty((height, width, src.shape[2]), np.float32)
     src = np.ascontiguousarray(src)
     if src.shape[2] == 3 and not nearest:
-        over_rows(height, lambda a, b: _warp3(src, None, m, lens, out, wraps, 8, a, b), task, cost=width * 64 * 1e-4)
+        over_rows(height, lambda a, b: _warp3(src, table, m, lens, out, wraps, 8, a, b), task, cost=width * 64 * 1e-4)
         return out
     over_rows(height, lambda a, b: _warp(src, m, lens, out, wraps, nearest, 8, a, b), task, cost=width * 64 * 1e-4)
     return out

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import threading
 from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -100,7 +100,6 @@ class CodedImage(Image):
     codes: NDArray[np.uint8] | NDArray[np.uint16]
     table: Floats
     _decoded: Callable[[], Floats]
-    _lock: threading.Lock
 
     def __init__(
         self,
@@ -109,17 +108,11 @@ class CodedImage(Image):
         decoded: Callable[[], Floats],
         size_mm: tuple[float, float],
     ) -> None:
-        self.__dict__.update(
-            codes=codes, table=table, _decoded=decoded, kind=Kind.COLOUR, size_mm=size_mm, wraps=False, _lock=threading.Lock()
-        )
+        self.__dict__.update(codes=codes, table=table, _decoded=decoded, kind=Kind.COLOUR, size_mm=size_mm, wraps=False)
 
-    @property
+    @cached_property
     def pixels(self) -> Floats:
-        with self._lock:
-            if "_light" not in self.__dict__:
-                self.__dict__["_light"] = self._decoded()
-            light: Floats = self.__dict__["_light"]
-            return light
+        return self._decoded()
 
     @property
     def height(self) -> int:
@@ -132,8 +125,7 @@ class CodedImage(Image):
     @property
     def nbytes(self) -> int:
         """Of the light, once it is there; the codes are the photo's own."""
-        light: Floats | None = self.__dict__.get("_light")
-        return 0 if light is None else int(light.nbytes)
+        return int(self.pixels.nbytes) if "pixels" in self.__dict__ else 0
 
 
 def data(plane: Floats, like: Image) -> Image:

@@ -13,6 +13,7 @@ from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.resample import blur, reduce_area
 from silent_loom.core.tiling.features import features
 from silent_loom.core.tiling.lattice import SIDE, Lattice, Vector
+from silent_loom.core.tiling.stripes import vertex
 
 Quad = tuple[Vector, Vector, Vector, Vector]
 
@@ -168,10 +169,6 @@ def _edge(
         inside = 0 < bx < match.shape[1] - 1 and 0 < by < match.shape[0] - 1
         if value < 0.25 or not inside:
             continue
-
-        def vertex(before: float, at: float, after: float) -> float:
-            bend = before - 2 * at + after
-            return 0.0 if bend >= -1e-9 else float(np.clip(0.5 * (before - after) / bend, -0.5, 0.5))
 
         fx = bx + vertex(match[by, bx - 1], match[by, bx], match[by, bx + 1])
         fy = by + vertex(match[by - 1, bx], match[by, bx], match[by + 1, bx])

@@ -13,7 +13,7 @@ from silent_loom.core.later import later
 from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.resample import blur, reduce_area
 from silent_loom.core.tiling.features import features
-from silent_loom.core.tiling.stripes import MOST, STRAIGHT, Stripes, find_stripes
+from silent_loom.core.tiling.stripes import MOST, STRAIGHT, Stripes, find_stripes, vertex
 
 fft, ndimage = later("scipy.fft"), later("scipy.ndimage")
 
@@ -114,10 +114,6 @@ def _peak(c: NDArray[np.float64], x: float, y: float, reach: int) -> tuple[float
     part = c[np.ix_(ys % h, xs % w)]
     j, i = np.unravel_index(int(part.argmax()), part.shape)
     px, py = int(xs[i]), int(ys[j])
-
-    def vertex(before: float, at: float, after: float) -> float:
-        bend = before - 2 * at + after
-        return 0.0 if bend >= -1e-12 else float(np.clip(0.5 * (before - after) / bend, -0.5, 0.5))
 
     at = c[py % h, px % w]
     return (
@@ -358,10 +354,10 @@ def _lattice(planes: Floats, task: Task) -> Lattice | None:
 
 def _one_way(found: Stripes, w: int, h: int) -> Lattice:
     """Stripes as a lattice: one repeat across them, the other along them, as long as the sheet."""
-    step = found.period / np.sqrt(1 + found.lean**2)  # square to the stripes
+    step = found.period / (1 + found.lean**2)  # the period lies along a side of the sheet; the step is square to the stripes
     if found.axis == 0:
-        across, down = (step / np.sqrt(1 + found.lean**2), -step * found.lean / np.sqrt(1 + found.lean**2)), (found.lean * h, h)
+        across, down = (step, -step * found.lean), (found.lean * h, float(h))
     else:
-        across, down = (w, found.lean * w), (-step * found.lean / np.sqrt(1 + found.lean**2), step / np.sqrt(1 + found.lean**2))
+        across, down = (float(w), found.lean * w), (-step * found.lean, step)
     a, b = ((float(v[0] / w), float(v[1] / h)) for v in (across, down))
     return Lattice(a, b, round(found.score, 3), a, b, 1 - found.axis)

@@ -292,10 +292,11 @@ class Seamless(CarryStep[SeamlessSettings]):
                 (max(1.2, ALONG * size) if count == 1 else 1.2) if whole_repeats else 0.45
                 for size, count in ((n, s.grid_x), (m, s.grid_y))
             )
-            if whole_repeats and image.kind is Kind.COLOUR:
+            lit = whole_repeats and image.kind is Kind.COLOUR
+            if lit:
                 pixels = levelled(pixels, 1, w, False, task)
             half = closed_along(pixels, image.kind, 1, w, path_x, max(least_x, s.softness * n), False, task)
-            if whole_repeats and image.kind is Kind.COLOUR:
+            if lit:
                 half = levelled(half, 0, h, True, task)
             pixels = closed_along(half, image.kind, 0, h, path_y, max(least_y, s.softness * m), True, task, spend=True)
         return Image(pixels, image.kind, sheet.size_mm, True)

@@ -17,6 +17,12 @@ MOST = 0.52
 """Longest repeat looked for, as a part of the sheet: it has to be seen twice."""
 
 
+def vertex(before: float, at: float, after: float) -> float:
+    """Where between its neighbours a peak has its top, −½…½: that of the parabola through all three."""
+    bend = before - 2 * at + after
+    return 0.0 if bend >= -1e-12 else float(np.clip(0.5 * (before - after) / bend, -0.5, 0.5))
+
+
 @dataclass(frozen=True)
 class Stripes:
     """Lines that repeat: across what the period runs (0 across, 1 down), its length, and how far they lean."""
@@ -69,8 +75,7 @@ def find_stripes(c: NDArray[np.float64], w: int, h: int) -> Stripes | None:
                 near = np.arange(round(guess) - reach, round(guess) + reach + 1)
                 near = near[(near > 0) & (near < len(smooth) - 1)]
                 at = int(near[smooth[near].argmax()])
-                bend = smooth[at - 1] - 2 * smooth[at] + smooth[at + 1]
-                places.append(at + float(np.clip(0.5 * (smooth[at - 1] - smooth[at + 1]) / min(bend, -1e-9), -0.5, 0.5)))
+                places.append(at + vertex(smooth[at - 1], smooth[at], smooth[at + 1]))
             if len(places) < 2:
                 break
             k = np.arange(1, len(places) + 1)
