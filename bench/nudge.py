@@ -1,0 +1,57 @@
+"""Milliseconds from a question to the last byte of its answer, while one setting moves, before the demo's slate.
+
+Start `make demo`, then `python -m bench.nudge http://127.0.0.1:8321`. What comes before the moved row is cached; every question
+has a value that was not asked for before. Nothing is stored.
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+import time
+import urllib.request
+from typing import Any
+
+import numpy as np
+
+NUDGES = (
+    ("tone", "brightness", "base", 512, "60 / 120"),
+    ("normal", "strength", "normal", 512, "60 / 120"),
+    ("roughness", "low", "roughness", 512, "60 / 120"),
+    ("occlusion", "strength", "occlusion", 512, "250"),
+    ("light", "amount", "form", 256, "250"),
+    ("light", "amount", "form", 512, "1000"),
+)
+
+
+def answer(address: str, question: dict[str, Any]) -> float:
+    """Seconds to the last byte."""
+    request = urllib.request.Request(
+        address, json.dumps(question).encode(), {"content-type": "application/json", "origin": address.split("/api")[0]}
+    )
+    start = time.perf_counter()
+    with urllib.request.urlopen(request) as got:
+        if not got.read():
+            raise RuntimeError("a question was given up")
+    return time.perf_counter() - start
+
+
+def main(address: str) -> None:
+    listed = json.load(urllib.request.urlopen(f"{address}/api/materials"))["materials"]
+    at = f"{address}/api/materials/{next(m['id'] for m in listed if 'slate' in m['name'])}"
+    rows = {r["step"]: r for r in json.load(urllib.request.urlopen(at))["weave"]["rows"]}
+    fresh = 0.002 * np.random.default_rng().random()  # a second run asks for other values
+    print("row        setting     asked      aim ms     median   95th percentile")
+    for turn, (step, field, what, size, aim) in enumerate(NUDGES):
+        end = "form" if what == "form" else "map"
+        took = []
+        for i in range(24):
+            settings = {**rows[step]["settings"], field: 0.3 + 0.011 * i + 0.003 * turn + fresh}
+            draft = {"step_id": rows[step]["id"], "settings": settings, "view": f"nudge-{fresh}", "sequence": 1000 * turn + i + 1}
+            took.append(answer(f"{at}/{end}", {**draft, "size": size, **({} if what == "form" else {"thread": what})}))
+        ms = 1000 * np.array(took[2:])
+        print(f"{step:10s} {field:11s} {what:9s} {size:4d} {aim:>8s} {np.median(ms):8.0f} {np.percentile(ms, 95):8.0f}")
+
+
+if __name__ == "__main__":
+    main(sys.argv[1] if len(sys.argv) > 1 else "http://127.0.0.1:8321")
