@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats
-from silent_loom.core.parallel import IDLE, Task, kernel, over_rows, subkernel
+from silent_loom.core.parallel import IDLE, Task, inlined, kernel, over_rows
 
 LUMA = np.array([0.2126390, 0.7151687, 0.0721923], np.float32)
 """Luminance of the Rec. 709 primaries under D65 (ITU-R BT.709, rounded as in IEC 61966-2-1 amendments)."""
@@ -51,7 +51,7 @@ _ENCODED = encode_srgb((np.arange(_STEPS + 2) * (_TOP / _STEPS)) ** 2).astype(np
 _DECODED = decode_srgb(np.arange(_STEPS + 2) * (_TOP / _STEPS)).astype(np.float32)
 
 
-@subkernel
+@inlined
 def encode_one(v):  # type: ignore[no-untyped-def]
     """sRGB-encode one value inside a kernel.
 
@@ -67,7 +67,7 @@ def encode_one(v):  # type: ignore[no-untyped-def]
     return r if v >= 0 else -r
 
 
-@subkernel
+@inlined
 def decode_one(v):  # type: ignore[no-untyped-def]
     """Linear light of one sRGB-encoded value inside a kernel; a table, off by less than 3e-8."""
     a = abs(v)
@@ -126,25 +126,38 @@ _ROOT = np.cbrt((np.arange(_STEPS + 2) * (_TOP / _STEPS)) ** 2).astype(np.float3
 _LAB = np.ascontiguousarray(_TO_XYZ / _WHITE[:, None], np.float32)
 
 
+@inlined
+def _lab_of(src, y, x, m, f):  # type: ignore[no-untyped-def]
+    for k in range(3):
+        v = m[k, 0] * src[y, x, 0] + m[k, 1] * src[y, x, 1] + m[k, 2] * src[y, x, 2]
+        if v > np.float32(216 / 24389):
+            t = np.sqrt(v) * np.float32(_STEPS / _TOP)
+            if t < np.float32(_STEPS):
+                i = int(t)
+                f[k] = _ROOT[i] + (t - np.float32(i)) * (_ROOT[i + 1] - _ROOT[i])
+            else:
+                f[k] = np.cbrt(v)
+        else:
+            f[k] = (v * np.float32(24389 / 27) + np.float32(16)) / np.float32(116)
+    return np.float32(116) * f[1] - np.float32(16), np.float32(500) * (f[0] - f[1]), np.float32(200) * (f[1] - f[2])
+
+
 @kernel
 def _lab(src, m, out, y0, y1):  # type: ignore[no-untyped-def]
     f = np.empty(3, np.float32)
     for y in range(y0, y1):
         for x in range(src.shape[1]):
-            for k in range(3):
-                v = m[k, 0] * src[y, x, 0] + m[k, 1] * src[y, x, 1] + m[k, 2] * src[y, x, 2]
-                if v > np.float32(216 / 24389):
-                    t = np.sqrt(v) * np.float32(_STEPS / _TOP)
-                    if t < np.float32(_STEPS):
-                        i = int(t)
-                        f[k] = _ROOT[i] + (t - np.float32(i)) * (_ROOT[i + 1] - _ROOT[i])
-                    else:
-                        f[k] = np.cbrt(v)
-                else:
-                    f[k] = (v * np.float32(24389 / 27) + np.float32(16)) / np.float32(116)
-            out[y, x, 0] = np.float32(116) * f[1] - np.float32(16)
-            out[y, x, 1] = np.float32(500) * (f[0] - f[1])
-            out[y, x, 2] = np.float32(200) * (f[1] - f[2])
+            out[y, x, 0], out[y, x, 1], out[y, x, 2] = _lab_of(src, y, x, m, f)
+
+
+@kernel
+def _lab_distance(src, m, key, weights, out, y0, y1):  # type: ignore[no-untyped-def]
+    f = np.empty(3, np.float32)
+    for y in range(y0, y1):
+        for x in range(src.shape[1]):
+            tone, red, yellow = _lab_of(src, y, x, m, f)
+            tone, red, yellow = (tone - key[0]) * weights[0], (red - key[1]) * weights[1], (yellow - key[2]) * weights[2]
+            out[y, x] = np.sqrt(tone * tone + red * red + yellow * yellow)
 
 
 def lab(colour: NDArray[Any], task: Task = IDLE) -> Floats:
@@ -154,3 +167,11 @@ def lab(colour: NDArray[Any], task: Task = IDLE) -> Floats:
     out = np.empty_like(src)
     over_rows(src.shape[0], lambda a, b: _lab(src, _LAB, out, a, b), task)
     return out.reshape(given.shape)
+
+
+def lab_distance(colour: Floats, key: NDArray[Any], weights: NDArray[Any], task: Task = IDLE) -> Floats:
+    """How far every texel of linear light, shape (H, W, 3), lies from one CIE L*a*b* colour, each axis weighted; (H, W)."""
+    out = np.empty((colour.shape[0], colour.shape[1]), np.float32)
+    key, weights = np.asarray(key, np.float32), np.asarray(weights, np.float32)
+    over_rows(out.shape[0], lambda a, b: _lab_distance(colour, _LAB, key, weights, out, a, b), task)
+    return out

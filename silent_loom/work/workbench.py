@@ -94,8 +94,8 @@ class Workbench:
         self.jobs = Jobs(self.lane)
         self.decisions = StoredDecisions(store)
         self.evaluator = Evaluator(store.sources, Cache(cache_bytes), self.decisions)
-        # A control above a cut that is being dragged: its first small answer decides at half the size
-        self.quick = Evaluator(store.sources, self.evaluator.cache, None, decision_size=512)
+        # A control above a cut that is being dragged: its first small answers decide at half the size
+        self.quick = Evaluator(store.sources, self.evaluator.cache, None, decision_size=512, finer=2)
         self.ready = threading.Event()
         """Set when all kernels are compiled or loaded."""
         self._views: dict[str, tuple[int, Task]] = {}

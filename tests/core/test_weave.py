@@ -86,9 +86,9 @@ def test_twice_the_size_reduced_agrees(photo: Picture, weave: Weave) -> None:
     smooth = weave.with_settings(ids(weave)["height"], {"fine": 0.0, "small": 0.0})
     evaluator = Evaluator(OnePicture(photo))
     metal = smooth.with_settings(ids(weave)["metallic"], {"mode": "by colour", "tolerance": 20.0, "softness": 12.0})
-    for size in (256, 300, 512):
+    for size in (256, 300, 512, 1024):
         small, large = evaluator.ask_many(metal, MAPS, size), evaluator.ask_many(metal, MAPS, 2 * size)
-        for name in ("base", "height", "metallic"):  # by colour, up to the decision size; above it the mask gains detail
+        for name in ("base", "height", "metallic"):  # by colour up to 2048; above it the mask gains detail
             a, b = small[name], resize(large[name], small[name].width, small[name].height)
             peak = 10.0 if name == "height" else 1.0
             assert psnr(a.pixels, b.pixels, peak) >= 40, (name, size)
@@ -316,3 +316,15 @@ def test_spectrum_helper_is_periodic() -> None:
     a = spectrum(64, 1.5, 1)
     inside = np.abs(np.diff(a, axis=1)).mean()
     assert np.abs(a[:, 0] - a[:, -1]).mean() < 1.5 * inside
+
+
+def test_a_passing_answer_asks_for_no_more_than_it_may(photo: Picture, weave: Weave) -> None:
+    metal = weave.with_settings(ids(weave)["metallic"], {"mode": "by colour", "tolerance": 20.0, "softness": 12.0})
+    quick, exact = Evaluator(OnePicture(photo), decision_size=128, finer=2), Evaluator(OnePicture(photo), decision_size=128)
+    for m in MAPS:
+        same = np.array_equal(quick.ask(metal, m, 64).pixels, exact.ask(metal, m, 64).pixels)
+        assert same == (m != "metallic"), m
+    assert quick.key(metal, "metallic", 64) != exact.key(metal, "metallic", 64), "they are never taken for each other"
+    assert psnr(quick.ask(metal, "metallic", 64).pixels, exact.ask(metal, "metallic", 64).pixels, 1.0) > 15
+    widest = {key: max(v.width, v.height) for key, v in quick.cache._values.items() if isinstance(v, Image)}
+    assert max(widest.values()) <= 2 * 64 + 64, "nothing was made at more than twice the size and its overlap"

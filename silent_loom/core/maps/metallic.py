@@ -7,15 +7,27 @@ from typing import Literal
 
 import numpy as np
 
-from silent_loom.core.colour import decode_srgb, lab
+from silent_loom.core.colour import decode_srgb, lab, lab_distance
 from silent_loom.core.images import Image, data
-from silent_loom.core.parallel import Task, over_rows
+from silent_loom.core.parallel import Task, kernel, over_rows
 from silent_loom.core.resample import blur, resize
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
-from silent_loom.core.weave.step import DECISION_SIZE, Geometry, MapStep, Sheet, Texels
+from silent_loom.core.weave.step import Geometry, MapStep, Sheet, Texels
 
 Rgb = tuple[float, float, float]
+
+FINE = 2048
+"""Texels along the longer side at which likeness is told, at least. What lies on both sides of a threshold cannot be told
+from its mean: a small answer is the reduced answer of this size, so that all sizes up to it show the same metal."""
+
+
+@kernel
+def _through(far, high, width, y0, y1):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        for x in range(far.shape[1]):
+            t = min(max((high - far[y, x]) / width, np.float32(0)), np.float32(1))
+            far[y, x] = t * t * (np.float32(3) - np.float32(2) * t)
 
 
 class MetallicSettings(Settings):
@@ -93,27 +105,21 @@ class Metallic(MapStep[MetallicSettings]):
         return ("metallic",)
 
     def demand(self, s: MetallicSettings, before: Geometry, after: Geometry, texels: Texels) -> Texels:
-        # Told texel by texel at the decision size or larger, then averaged: a small answer is the large one reduced
-        if s.mode == "constant" or max(texels) >= DECISION_SIZE:
+        if s.mode == "constant" or max(texels) >= FINE:
             return texels
-        return after.at_longer_side(DECISION_SIZE)
+        return after.at_longer_side(FINE)
 
     def run(
         self, s: MetallicSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
     ) -> dict[str, Image]:
         base = inputs["base"]
-        out = np.full((base.height, base.width), s.value, np.float32)
         if s.mode == "constant":
+            out = np.full((base.height, base.width), s.value, np.float32)
             return {"metallic": resize(data(out, base), sheet.width, sheet.height, task)}
         key = lab(decode_srgb(np.array([s.colour], np.float32)))[0]
-        weight = np.array([s.lightness, 1, 1], np.float32)
-
-        def band(a: int, b: int) -> None:
-            far = np.sqrt(np.square((lab(base.pixels[a:b]) - key) * weight).sum(-1))
-            t = np.clip((s.tolerance + s.softness / 2 - far) / s.softness, 0, 1)
-            out[a:b] = t * t * (3 - 2 * t)
-
-        over_rows(base.height, band, task, cost=base.width * 64 * 1.5e-4)
+        out = lab_distance(base.pixels, key, np.array([s.lightness, 1, 1]), task)
+        high, width = np.float32(s.tolerance + s.softness / 2), np.float32(s.softness)
+        over_rows(base.height, lambda a, b: _through(out, high, width, a, b), task)
         if s.soften_mm > 0:
             tx, ty = base.texel_mm
             out = blur(out, (s.soften_mm / tx, s.soften_mm / ty), base.wraps, task)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import math
 import time
 from collections.abc import Iterable
 from dataclasses import dataclass, field
@@ -75,6 +76,9 @@ class Evaluator:
     decisions : DecisionStore, optional
     decision_size : int
         Texels along the longer side at which steps decide.
+    finer : float
+        How many times finer than the answer a map's step may ask for its inputs at most; for passing answers, where what
+        a threshold makes of fine detail is not worth waiting for.
     """
 
     def __init__(
@@ -83,11 +87,13 @@ class Evaluator:
         cache: Cache | None = None,
         decisions: DecisionStore | None = None,
         decision_size: int = DECISION_SIZE,
+        finer: float = math.inf,
     ) -> None:
         self.sources = sources
         self.cache = Cache() if cache is None else cache
         self.decisions = decisions or InMemory()
         self.decision_size = decision_size
+        self.finer = finer
         self.costs = Costs()
         self._plans: tuple[tuple[Weave, Plan], ...] = ()
         self.computed: list[tuple[str, str]] = []
@@ -243,7 +249,9 @@ class Evaluator:
         return -1
 
     def _input_texels(self, row: Row, texels: Texels) -> Texels:
-        return row.step.demand(row.settings, row.before, row.after, texels)
+        asked = row.step.demand(row.settings, row.before, row.after, texels)
+        most = self.finer * max(texels)
+        return asked if row.step.geometric or max(asked) <= most else row.after.at_longer_side(round(most))
 
     def _key(self, plan: Plan, at: int, thread: str, texels: Texels) -> str:
         memo = plan.keys
