@@ -21,9 +21,8 @@ from silent_loom.core.resample import reduce_area
 from silent_loom.core.sets import motif_settings
 from silent_loom.core.tiling.breakup import BreakUp, BreakUpSettings
 from silent_loom.core.tiling.quilt import Quilt, QuiltSettings
-from silent_loom.core.tiling.seam_meter import seams
-from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins
-from silent_loom.core.tiling.suggest import suggest
+from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings
+from silent_loom.core.tiling.suggest import suggest, tried
 from silent_loom.core.weave.step import Geometry, Sheet
 from tests.support import varied
 
@@ -33,16 +32,9 @@ SURFACES = {"cobbles": "cut", "sand": "fade", "plaster": "gradient", "tiles": "m
 
 
 def closed(image: Image, settings: dict[str, Any]) -> tuple[Image, float]:
-    """An image made seamless, and the larger of its seam figures."""
+    """An image made seamless at its own size, and the larger of its seam figures."""
     s = SeamlessSettings(**settings)
-    before = Geometry(image.size_mm)
-    after = SEAMLESS.geometry(s, before, None)  # type: ignore[arg-type]
-    w, h = round(after.size_mm[0]), round(after.size_mm[1])
-    decision = SEAMLESS.decide(s, {"base": image}, before, IDLE)
-    made = SEAMLESS.carry(s, image, decision, Sheet(before, after, (float(w), float(h)), None), IDLE)  # type: ignore[arg-type]
-    laid = SEAMLESS.open_sheet(s, image, made.width, made.height, IDLE)
-    found = seams(made, joins(s, decision, made.width, made.height), open_sheet=laid, search=False)
-    return made, max(f.figure for f in found)
+    return tried(image, s, size=round(max(SEAMLESS.geometry(s, Geometry(image.size_mm), None).size_mm)))  # type: ignore[arg-type]
 
 
 def shown(pixels: Floats, width: int, height: int, shift: bool = True) -> Floats:

@@ -168,6 +168,9 @@ def seamless(
     method: Annotated[SeamlessMethod, typer.Option(help="How the edges are made to meet.")] = SeamlessMethod.suggested,
     overlap: Annotated[float, typer.Option(min=0.02, max=0.5, help="Part of the sheet that is laid over itself.")] = 0.2,
     overlap_y: Annotated[float | None, typer.Option(min=0.02, max=0.5, help="The same down, when it differs.")] = None,
+    fit_overlap: Annotated[
+        bool, typer.Option("--fit-overlap", help="Overlaps near those at which what runs along the edges meets itself.")
+    ] = False,
     normal: Normals = None,
     report: Report = None,
     force: Force = False,
@@ -185,6 +188,7 @@ def seamless(
             method=method.value,
             overlap=overlap,
             overlap_y=overlap_y,
+            fit_overlap=fit_overlap,
             normals=normal or [],
             force=force,
             task=Task(progress=say),

@@ -18,7 +18,7 @@ from silent_loom.core.resample import resize
 
 
 @subkernel
-def _cubic(t):  # type: ignore[no-untyped-def]
+def cubic_weights(t):  # type: ignore[no-untyped-def]
     a = ((-0.5 * t + 1.0) * t - 0.5) * t
     b = (1.5 * t - 2.5) * t * t + 1.0
     c = ((-1.5 * t + 2.0) * t + 0.5) * t
@@ -27,7 +27,7 @@ def _cubic(t):  # type: ignore[no-untyped-def]
 
 
 @subkernel
-def _place(i, n, wraps):  # type: ignore[no-untyped-def]
+def placed(i, n, wraps):  # type: ignore[no-untyped-def]
     if wraps:
         return i % n
     return min(max(i, 0), n - 1)
@@ -38,14 +38,14 @@ def _sample(src, u, v, wraps, nearest, acc, weight):  # type: ignore[no-untyped-
     h, w, channels = src.shape
     if nearest:
         i, j = int(math.floor(v + 0.5)), int(math.floor(u + 0.5))
-        i, j = _place(i, h, wraps), _place(j, w, wraps)
+        i, j = placed(i, h, wraps), placed(j, w, wraps)
         for k in range(channels):
             acc[k] = src[i, j, k]
         return
     fx, fy = math.floor(u), math.floor(v)
     x0, y0 = int(fx), int(fy)
-    wx0, wx1, wx2, wx3 = _cubic(u - fx)
-    wy0, wy1, wy2, wy3 = _cubic(v - fy)
+    wx0, wx1, wx2, wx3 = cubic_weights(u - fx)
+    wy0, wy1, wy2, wy3 = cubic_weights(v - fy)
     if 1 <= x0 < w - 2 and 1 <= y0 < h - 2:
         for k in range(channels):
             s = np.float32(0)
@@ -55,12 +55,12 @@ def _sample(src, u, v, wraps, nearest, acc, weight):  # type: ignore[no-untyped-
                 s += wy * (wx0 * src[y, x0 - 1, k] + wx1 * src[y, x0, k] + wx2 * src[y, x0 + 1, k] + wx3 * src[y, x0 + 2, k])
             acc[k] += s * weight
     else:
-        xa, xb = _place(x0 - 1, w, wraps), _place(x0, w, wraps)
-        xc, xd = _place(x0 + 1, w, wraps), _place(x0 + 2, w, wraps)
+        xa, xb = placed(x0 - 1, w, wraps), placed(x0, w, wraps)
+        xc, xd = placed(x0 + 1, w, wraps), placed(x0 + 2, w, wraps)
         for k in range(channels):
             s = np.float32(0)
             for j in range(4):
-                y = _place(y0 - 1 + j, h, wraps)
+                y = placed(y0 - 1 + j, h, wraps)
                 wy = wy0 if j == 0 else (wy1 if j == 1 else (wy2 if j == 2 else wy3))
                 s += wy * (wx0 * src[y, xa, k] + wx1 * src[y, xb, k] + wx2 * src[y, xc, k] + wx3 * src[y, xd, k])
             acc[k] += s * weight
@@ -80,17 +80,17 @@ def _sample3(src, table, u, v, wraps):  # type: ignore[no-untyped-def]
     h, w, _ = src.shape
     fx, fy = math.floor(u), math.floor(v)
     x0, y0 = int(fx), int(fy)
-    wx0, wx1, wx2, wx3 = _cubic(np.float32(u - fx))
-    wy0, wy1, wy2, wy3 = _cubic(np.float32(v - fy))
+    wx0, wx1, wx2, wx3 = cubic_weights(np.float32(u - fx))
+    wy0, wy1, wy2, wy3 = cubic_weights(np.float32(v - fy))
     if 1 <= x0 < w - 2 and 1 <= y0 < h - 2:
         # Unsigned, so that no index is tested for being negative
         xa, xb, xc, xd = np.uintp(x0 - 1), np.uintp(x0), np.uintp(x0 + 1), np.uintp(x0 + 2)
         ya, yb, yc, yd = np.uintp(y0 - 1), np.uintp(y0), np.uintp(y0 + 1), np.uintp(y0 + 2)
     else:
-        xa, xb = np.uintp(_place(x0 - 1, w, wraps)), np.uintp(_place(x0, w, wraps))
-        xc, xd = np.uintp(_place(x0 + 1, w, wraps)), np.uintp(_place(x0 + 2, w, wraps))
-        ya, yb = np.uintp(_place(y0 - 1, h, wraps)), np.uintp(_place(y0, h, wraps))
-        yc, yd = np.uintp(_place(y0 + 1, h, wraps)), np.uintp(_place(y0 + 2, h, wraps))
+        xa, xb = np.uintp(placed(x0 - 1, w, wraps)), np.uintp(placed(x0, w, wraps))
+        xc, xd = np.uintp(placed(x0 + 1, w, wraps)), np.uintp(placed(x0 + 2, w, wraps))
+        ya, yb = np.uintp(placed(y0 - 1, h, wraps)), np.uintp(placed(y0, h, wraps))
+        yc, yd = np.uintp(placed(y0 + 1, h, wraps)), np.uintp(placed(y0 + 2, h, wraps))
     r, g, b = np.float32(0), np.float32(0), np.float32(0)
     r += wy0 * (
         wx0 * _light(src, table, ya, xa, 0)
@@ -177,8 +177,8 @@ def _tent3(src, table, u, v, wraps):  # type: ignore[no-untyped-def]
     if 0 <= x0 < w - 1 and 0 <= y0 < h - 1:
         xa, xb, ya, yb = np.uintp(x0), np.uintp(x0 + 1), np.uintp(y0), np.uintp(y0 + 1)
     else:
-        xa, xb = np.uintp(_place(x0, w, wraps)), np.uintp(_place(x0 + 1, w, wraps))
-        ya, yb = np.uintp(_place(y0, h, wraps)), np.uintp(_place(y0 + 1, h, wraps))
+        xa, xb = np.uintp(placed(x0, w, wraps)), np.uintp(placed(x0 + 1, w, wraps))
+        ya, yb = np.uintp(placed(y0, h, wraps)), np.uintp(placed(y0 + 1, h, wraps))
     a, b = (np.float32(1) - tx) * (np.float32(1) - ty), tx * (np.float32(1) - ty)
     c, d = (np.float32(1) - tx) * ty, tx * ty
     return (

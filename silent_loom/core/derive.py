@@ -23,9 +23,10 @@ from silent_loom.core.photo.light import evenness
 from silent_loom.core.photo.straighten import from_pixels
 from silent_loom.core.sets import motif_settings
 from silent_loom.core.sources import FileSources, digest_of, reference
+from silent_loom.core.tiling.overlap import fitted_overlap
 from silent_loom.core.tiling.seam_meter import seams
 from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins
-from silent_loom.core.tiling.suggest import suggest
+from silent_loom.core.tiling.suggest import PROVED, suggest
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.cache import Cache
 from silent_loom.core.weave.evaluate import Evaluator
@@ -114,12 +115,26 @@ def with_suggestion(evaluator: Evaluator, weave: Weave, method: str = "suggested
     entry = weave.first("seamless")
     if entry is None:
         raise SettingError("there is no seamless step in this weave", "seamless", "Add one.")
-    straight = evaluator.coming_in(weave.with_settings(entry.id, {"method": "cut"}), entry.id, "base", 1024, task)
+    straight = evaluator.coming_in(weave.with_settings(entry.id, {"method": "cut"}), entry.id, "base", PROVED, task)
     if method == "motif":
         return weave.with_settings(entry.id, motif_settings(straight, task)), "A motif was found."
     now: Any = registry.settings_of("seamless", entry.settings)
+    if method == "overlap":
+        x, y = fitted_overlap(straight, (now.overlap_x, now.overlap_y), task)
+        return weave.with_settings(entry.id, {"overlap_x": x, "overlap_y": y}), _fitted((now.overlap_x, now.overlap_y), (x, y))
     told = suggest(straight, (now.overlap_x, now.overlap_y), task)
     return weave.with_settings(entry.id, told.settings), told.why
+
+
+def _fitted(asked: tuple[float, float], found: tuple[float, float]) -> str:
+    if asked == found:
+        return "Nothing fits clearly better: the overlaps are left as they were."
+    parts = [
+        f"{way} from {100 * was:.3g} to {100 * now:.3g} %"
+        for way, was, now in zip(("across", "down"), asked, found, strict=True)
+        if was != now
+    ]
+    return f"What runs along the edges meets itself now: {' and '.join(parts)}."
 
 
 def depth_of(weave: Weave) -> float:

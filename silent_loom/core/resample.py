@@ -16,8 +16,15 @@ _WORTH_BANDS = 1 << 17
 """Texels below which a filter is done sooner than a second thread takes part."""
 
 
+_AT_ONCE = 4
+"""Channels that OpenCV averages in one call."""
+
+
 def reduce_area(pixels: Floats, width: int, height: int) -> Floats:
     """Exact area average to a smaller size; shape (H, W) or (H, W, C)."""
+    if pixels.ndim == 3 and pixels.shape[2] > _AT_ONCE:
+        parts = [pixels[..., k : k + _AT_ONCE] for k in range(0, pixels.shape[2], _AT_ONCE)]
+        return np.concatenate([reduce_area(np.ascontiguousarray(p), width, height) for p in parts], 2)
     rows = pixels.shape[0]
     if rows % height or rows * pixels.shape[1] < _WORTH_BANDS:  # a band would have to begin within a row
         out = cv2.resize(pixels, (width, height), interpolation=cv2.INTER_AREA)
@@ -181,3 +188,9 @@ def resize(image: Image, width: int, height: int, task: Task = IDLE) -> Image:
     if image.kind is Kind.NORMAL:
         p = normalise(p)
     return image.with_pixels(p)
+
+
+def at_most(image: Image, size: int, task: Task = IDLE) -> Image:
+    """An image with a longer side of at most ``size`` texels, and none of fewer than eight, for deciding on."""
+    scale = min(1.0, size / max(image.width, image.height))
+    return resize(image, max(8, round(image.width * scale)), max(8, round(image.height * scale)), task)

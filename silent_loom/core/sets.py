@@ -18,8 +18,9 @@ from silent_loom.core.inspection import guess_kind
 from silent_loom.core.opening.green import green_direction
 from silent_loom.core.opening.naming import tell
 from silent_loom.core.parallel import IDLE, Task
-from silent_loom.core.resample import resize
+from silent_loom.core.resample import at_most, resize
 from silent_loom.core.tiling.breakup import BreakUp, BreakUpSettings
+from silent_loom.core.tiling.overlap import fitted_overlap
 from silent_loom.core.tiling.quilt import Quilt, QuiltSettings
 from silent_loom.core.tiling.seam_meter import seams
 from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins
@@ -180,8 +181,7 @@ def save(folder: Path, m: Map, image: Image, alpha: Image | None, replaceable: s
 
 def _guide(image: Image, size: int) -> dict[str, Image]:
     """What decides: the first map, at the decision size."""
-    scale = min(1.0, size / max(image.width, image.height))
-    return {"base": resize(image, max(8, round(image.width * scale)), max(8, round(image.height * scale)))}
+    return {"base": at_most(image, size)}
 
 
 def _manifest(folder: Path, entries: list[dict[str, Any]], about: dict[str, Any], replaceable: dict[str, str]) -> None:
@@ -205,6 +205,7 @@ def seamless_files(
     method: str = "suggested",
     overlap: float = 0.2,
     overlap_y: float | None = None,
+    fit_overlap: bool = False,
     normals: Sequence[Path] = (),
     force: bool = False,
     limits: Limits | None = None,
@@ -238,6 +239,9 @@ def seamless_files(
             settings, why, tried = told.settings, told.why, told.figures
         else:
             settings = motif_settings(guide, task)
+    elif fit_overlap and method != "mirror":
+        x, over_y = fitted_overlap(guide, (overlap, over_y), task.part(0.05, 0.3))
+        settings |= {"overlap_x": x, "overlap_y": over_y}
     try:
         s = SeamlessSettings(**settings)
     except ValueError as error:

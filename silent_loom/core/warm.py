@@ -8,6 +8,9 @@ from silent_loom.core.display import rgba
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.profile import SRGB
 from silent_loom.core.files.write import quantise
+from silent_loom.core.images import Kind
+from silent_loom.core.parallel import IDLE
+from silent_loom.core.tiling.bend import bent
 from silent_loom.core.tiling.seam_meter import seams
 from silent_loom.core.weave.cache import Cache
 from silent_loom.core.weave.evaluate import Evaluator
@@ -56,6 +59,9 @@ def _hand_and_other_joins(evaluator: Evaluator, weave: Weave) -> None:
     assert closed is not None
     for method in ("fade", "gradient", "mirror"):
         evaluator.ask_many(weave.with_settings(closed.id, {"method": method}), names, 64)
+    grid = {"method": "motif", "grid": ((0.05, 0.05), (0.8, 0.05), (0.8, 0.8), (0.05, 0.8)), "grid_x": 4, "grid_y": 4}
+    laid = evaluator.ask_many(weave.with_settings(closed.id, grid), names, 64)
+    bent(laid["normal"].pixels, Kind.NORMAL, 1, 50, np.zeros((8, 4, 2), np.float32), True, IDLE)  # noise does not drift
     corner = ((0.2, 0.2), (0.3, 0.2), (0.3, 0.3))
     clean = StepEntry(step="clean", settings={"regions": [{"kind": "outline", "points": corner}]})
     strokes = [

@@ -14,6 +14,7 @@ from silent_loom.core.maps.normal import from_height
 from tests.cli.test_cli import run
 from tests.conftest import spectrum
 from tests.support import varied
+from tests.support.walls import courses, sheet
 
 
 @pytest.fixture(scope="module")
@@ -73,6 +74,20 @@ def test_suggested_says_why(maps: dict[str, Path], tmp_path: Path) -> None:
     assert max(made["seam_x_after"], made["seam_y_after"]) <= 1.0
     manifest = json.loads((tmp_path / "o" / "manifest.json").read_text())
     assert manifest["files"][0]["file"] == "quay_basecolor.png"
+
+
+def test_the_overlap_is_fitted_when_asked(tmp_path: Path) -> None:
+    photo = tmp_path / "wall.png"
+    write(photo, sheet(courses(700, 600, 566.0, 4)).pixels, colour=True)
+    reports = {}
+    for name, more in (("asked", []), ("fitted", ["--fit-overlap"])):
+        report = tmp_path / f"{name}.json"
+        done = run("seamless", photo, "--out", tmp_path / name, "--method", "cut", "--report", report, *more)
+        assert done.returncode == 0, done.stderr
+        reports[name] = json.loads(report.read_text())
+    assert reports["asked"]["overlap"] == [0.2, 0.2]
+    assert reports["fitted"]["overlap"][1] != 0.2
+    assert max(reports["fitted"]["seam_x_after"], reports["fitted"]["seam_y_after"]) <= 1.0
 
 
 def test_motif_keeps_whole_repeats(tmp_path: Path) -> None:

@@ -132,6 +132,23 @@ def test_contrast_is_kept_where_two_sides_were_joined(name: str) -> None:
             assert overlap > 0.9, (values, sigma)
 
 
+@pytest.mark.parametrize("name", ["grain", "grain, askew", "brushed", "sand", "fur"])
+def test_a_fade_keeps_the_contrast_of_every_band(name: str) -> None:
+    image = one(name)
+    light = image.pixels
+    n = light.shape[1] // 5
+    near, far = np.ascontiguousarray(light[:, :n]), np.ascontiguousarray(light[:, -n:])
+    out = np.empty_like(near)
+    fade_strip(near, far, image.kind, 0.8, False, out, IDLE)
+    t = np.clip(((np.arange(n) + 0.5) / n - 0.1) / 0.8, 0, 1)
+    t = t * t * (3 - 2 * t)
+    tones = [lab(p)[..., 0] for p in (near, far, out)]
+    for low, high in ((0.7, 1.4), (1.4, 2.8), (2.8, 5.6), (5.6, 11.2)):
+        a, b, made = (np.square(blur(p, low, False) - blur(p, high, False)).mean(0) for p in map(np.ascontiguousarray, tones))
+        inner = slice(n // 6, -n // 6)
+        assert np.sqrt(made[inner].sum() / (t * a + (1 - t) * b)[inner].sum()) > 0.94, (low, high)
+
+
 def test_nothing_is_copied_or_mirrored_more_than_in_the_source() -> None:
     for name in ("gravel", "rust", "lichen"):
         assert copies(closed(one(name), method="cut")) <= copies(one(name)) + 0.02

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from silent_loom.core.errors import WeaveError
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.parallel import Task, inlined, kernel, over_rows, subkernel
-from silent_loom.core.tiling.gauss import Gauss, learn, sampled, score_of, value_of
+from silent_loom.core.tiling.gauss import Gauss, learn, sampled, scores_of, value_of
 from silent_loom.core.tiling.join import normals_of, slopes_of
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
@@ -404,18 +404,6 @@ def _break(  # type: ignore[no-untyped-def]
                     _put(out, y, x, a, d, e)
 
 
-@kernel
-def _gaussian(src, turn, to_gauss, out, y0, y1):  # type: ignore[no-untyped-def]
-    channels = src.shape[2]
-    for y in range(y0, y1):
-        for x in range(src.shape[1]):
-            for k in range(channels):
-                v = np.float32(0)
-                for c in range(channels):
-                    v += turn[k, c] * src[y, x, c]
-                out[y, x, k] = score_of(v, k, to_gauss)
-
-
 def _ragged(n: int, length: float, cell: float, much: float, phase: float) -> NDArray[np.float64]:
     """How far the edges of cells lean at every texel of a side: a wavy line that wraps."""
     at = (np.arange(n) + 0.5) / n * 2 * np.pi
@@ -459,9 +447,7 @@ def broken_up(
     values = _framed(slopes_of(image.pixels, task) if slopes else image.pixels, frame)
     plain = slopes or image.kind is Kind.ID
     tables = _IDENTITY if plain else learn(sampled(image.pixels), image.kind)
-    mixed = values if plain else np.empty_like(values)
-    if not plain:
-        over_rows(values.shape[0], partial(_gaussian, values, tables.turn, tables.to_gauss, mixed), task)
+    mixed = values if plain else scores_of(values, tables, task)
     cell = size_mm[0] / cells.shape[1]
     tiles = round(size_mm[0] / image.size_mm[0]), round(size_mm[1] / image.size_mm[1])
     exact = width == tiles[0] * image.width and height == tiles[1] * image.height

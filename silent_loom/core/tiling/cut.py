@@ -63,6 +63,15 @@ def _path(
     return path
 
 
+def price_of_cut(difference: Floats, gradient: Floats, margin: int) -> float:
+    """What the cheapest open cut costs a row, by the measure of `lowest_cut`: 0 where both pictures agree along it."""
+    across, along = edge_costs(difference, gradient)
+    rows, n = across.shape
+    low, high = np.full(rows, min(margin, n // 2), np.int32), np.full(rows, max(n - 1 - margin, n // 2), np.int32)
+    total, back = np.empty(n, np.float32), np.empty((rows, n), np.int32)
+    return float(total[int(_sweep(across, along, low, high, -1, -1, total, back))]) / rows
+
+
 def edge_costs(difference: Floats, gradient: Floats) -> tuple[Floats, Floats]:
     """Price of parting neighbouring texels (Kwatra 2003, eq. 2): both differ, less where the picture is busy.
 

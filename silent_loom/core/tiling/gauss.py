@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats, Kind
 from silent_loom.core.later import later
-from silent_loom.core.parallel import inlined
+from silent_loom.core.parallel import Task, inlined, kernel, over_rows
 
 special = later("scipy.special")
 
@@ -84,3 +85,22 @@ def value_of(g, k, to_value):  # type: ignore[no-untyped-def]
     at = min(max(at, np.float32(0)), np.float32(steps - 1.001))
     i = int(at)
     return to_value[k, i] + (at - i) * (to_value[k, i + 1] - to_value[k, i])
+
+
+@kernel
+def _scores(src, turn, to_gauss, out, y0, y1):  # type: ignore[no-untyped-def]
+    channels = src.shape[2]
+    for y in range(y0, y1):
+        for x in range(src.shape[1]):
+            for k in range(channels):
+                v = np.float32(0)
+                for q in range(channels):
+                    v += turn[k, q] * src[y, x, q]
+                out[y, x, k] = score_of(v, k, to_gauss)
+
+
+def scores_of(pixels: Floats, tables: Gauss, task: Task) -> Floats:
+    """An image in its Gaussian form: uncorrelated channels of mean 0 and deviation 1, shape (H, W, C)."""
+    out = np.empty(pixels.shape, np.float32)
+    over_rows(pixels.shape[0], partial(_scores, pixels, tables.turn, tables.to_gauss, out), task)
+    return out

@@ -56,7 +56,7 @@ def _ease(x: NDArray[np.float64]) -> Floats:
     return out
 
 
-def _smooth(p: Floats, s: float, closed: bool, task: Task) -> Floats:
+def smoothed(p: Floats, s: float, closed: bool, task: Task) -> Floats:
     """Blur of a strip: along it the picture goes on when it is closed, across it is mirrored at the border."""
     if not closed:
         return blur(p, s, False, task)
@@ -98,7 +98,7 @@ def join_strip(first: Floats, second: Floats, path: NDArray[np.float64], softnes
         sigma /= RATIO
     out = np.zeros((rows, n, channels), np.float32)
 
-    smooth = partial(_smooth, closed=closed, task=task)
+    smooth = partial(smoothed, closed=closed, task=task)
     rest_a, rest_b = first, second
     empty = np.zeros((1, 1, 3), np.float32)
     parts: list[tuple[Floats, Floats, float, bool]] = []
@@ -267,7 +267,7 @@ def _composed(
     blended = join_strip(lay(low_a), lay(low_b), small_path, softness / f, closed, task)
     mask = np.empty((small_rows, small_n), np.float32)
     over_rows(small_rows, partial(_mask, small_path, mask), task)
-    weight = _smooth(mask, softness / f, closed, task)
+    weight = smoothed(mask, softness / f, closed, task)
     if turned:
         blended, weight = blended.transpose(1, 0, 2), np.ascontiguousarray(weight.T)
     moments = np.zeros((shape[0], shape[1], 4), np.float32)
@@ -276,7 +276,7 @@ def _composed(
     aa, bb, ab = (seen[..., k] / np.maximum(seen[..., 3], 1e-6) for k in range(3))
     want = weight * aa + (1 - weight) * bb
     have = weight**2 * aa + (1 - weight) ** 2 * bb + 2 * weight * (1 - weight) * ab
-    gain = np.where(seen[..., 3] > 1e-4, np.sqrt(want / np.maximum(have, 1e-12)), 1.0)
+    gain = np.where(seen[..., 3] > 1e-4, np.sqrt(np.maximum(want, 0) / np.maximum(have, 1e-12)), 1.0)
     gain = np.ascontiguousarray(np.clip(gain, 1.0, 1.5), np.float32)
     coarse = np.ascontiguousarray(np.concatenate([blended - low_a, blended - low_b], 2), np.float32)
     low, high = _windows(n)

@@ -16,6 +16,7 @@ from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.parallel import Task
 from silent_loom.core.photo.perspective import convex, homography
 from silent_loom.core.resample import blur
+from silent_loom.core.tiling.bend import bent, drift_between
 from silent_loom.core.tiling.cut import lowest_cut
 from silent_loom.core.tiling.fade import fade_strip
 from silent_loom.core.tiling.features import features
@@ -78,6 +79,11 @@ class SeamlessSettings(Settings):
         high=0.5,
         step=0.01,
         when={"method": ["cut", "fade", "gradient", "motif"]},
+    )
+    bend: bool = setting(
+        True,
+        "Where the motif drifts, both ends of the overlap are bent towards each other, so that its elements meet.",
+        when={"method": ["motif"]},
     )
     fade_width: float = setting(
         0.8,
@@ -171,7 +177,7 @@ class Seamless(CarryStep[SeamlessSettings]):
     name = "seamless"
     title = "Seamless"
     sentence = "Makes the edges meet."
-    version = 3
+    version = 4
     decides = True
     Settings = SeamlessSettings
 
@@ -252,11 +258,19 @@ class Seamless(CarryStep[SeamlessSettings]):
             return Decision({"path_x": half, "path_y": half}, figures, warnings)
         cost = cost_of(laid, s.weights())
         cost = Cost(np.ascontiguousarray(cost.planes[:in_h, :in_w]))
+        arrays: dict[str, NDArray[Any]] = {}
+        bending = s.method == "motif" and s.bend
+        repeat = _repeat(s, keep_x, keep_y)
+        if bending:
+            cost = _bent(cost, keep_x, repeat, False, arrays, "bend_x", task)
         path_x = lowest_cut(*cost.strips(keep_x, 1.0), margin=int(MARGIN * n), closed=False)
         task.checkpoint()
         across = cost.closed_x(keep_x, path_x.astype(float)).turned()
+        if bending:
+            across = _bent(across, keep_y, repeat, True, arrays, "bend_y", task)
         path_y = lowest_cut(*across.strips(keep_y, 1.0), margin=int(MARGIN * m), closed=True)
-        return Decision({"path_x": (path_x / n).astype(np.float32), "path_y": (path_y / m).astype(np.float32)}, figures, warnings)
+        arrays |= {"path_x": (path_x / n).astype(np.float32), "path_y": (path_y / m).astype(np.float32)}
+        return Decision(arrays, figures, warnings)
 
     def paths(
         self, s: SeamlessSettings, decision: Decision, width: int, height: int
@@ -293,13 +307,35 @@ class Seamless(CarryStep[SeamlessSettings]):
                 for size, count in ((n, s.grid_x), (m, s.grid_y))
             )
             lit = whole_repeats and image.kind is Kind.COLOUR
+            if (field := decision.arrays.get("bend_x")) is not None:
+                pixels = bent(pixels, image.kind, 1, w, field, False, task)
             if lit:
                 pixels = levelled(pixels, 1, w, False, task)
             half = closed_along(pixels, image.kind, 1, w, path_x, max(least_x, s.softness * n), False, task)
+            if (field := decision.arrays.get("bend_y")) is not None:
+                half = bent(half, image.kind, 0, h, field, True, task)
             if lit:
                 half = levelled(half, 0, h, True, task)
             pixels = closed_along(half, image.kind, 0, h, path_y, max(least_y, s.softness * m), True, task, spend=True)
         return Image(pixels, image.kind, sheet.size_mm, True)
+
+
+def _repeat(s: SeamlessSettings, width: int, height: int) -> tuple[float, float]:
+    """The shorter and the longer repeat of a motif in texels; where it repeats one way only, that way."""
+    repeats = [size / count for size, count in ((width, s.grid_x), (height, s.grid_y)) if count > 1]
+    return (min(repeats), max(repeats)) if repeats else (float(min(width, height)),) * 2
+
+
+def _bent(
+    cost: Cost, keep: int, repeat: tuple[float, float], closed: bool, arrays: dict[str, NDArray[Any]], name: str, task: Task
+) -> Cost:
+    """The same sheet with the drift between both ends of its overlap taken out, which goes into ``arrays``."""
+    n = cost.planes.shape[1] - keep
+    drift = drift_between(cost.planes[:, :n], cost.planes[:, keep:], (repeat[0], min(repeat[1], 2.0 * n)), closed, task)
+    if drift is None:
+        return cost
+    arrays[name] = drift
+    return Cost(bent(cost.planes, None, 1, keep, drift, closed, task))
 
 
 def _faded(pixels: Floats, kind: Kind, w: int, h: int, width: float, task: Task) -> Floats:

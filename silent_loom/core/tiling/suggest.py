@@ -10,16 +10,20 @@ import numpy as np
 
 from silent_loom.core.images import Image, Kind
 from silent_loom.core.parallel import IDLE, Task
-from silent_loom.core.resample import blur, resize
+from silent_loom.core.resample import at_most, blur, resize
 from silent_loom.core.tiling.features import features
 from silent_loom.core.tiling.grid import fit_grid
 from silent_loom.core.tiling.lattice import find_lattice
+from silent_loom.core.tiling.overlap import fitted_overlap
 from silent_loom.core.tiling.seam_meter import seams
 from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins
-from silent_loom.core.weave.step import Geometry, Sheet, Sources
+from silent_loom.core.weave.step import DECISION_SIZE, Geometry, Sheet, Sources
 
 SIZE = 512
 """Texels along the longer side of the finished sheet at which methods are tried."""
+PROVED = 2048
+"""What promises well there is tried again at the sheet's own size, or at this one where that is larger: a joint that is
+doubled by a few texels hides at the small size."""
 GOOD = 0.95
 
 
@@ -34,7 +38,7 @@ class Suggestion:
     why : str
         A sentence for the artist.
     figures : dict
-        Seam figure (the worse direction) that each method tried has reached.
+        Seam figure (the worse direction) that each method tried has reached at the largest size it was tried at.
     """
 
     settings: dict[str, Any]
@@ -51,15 +55,20 @@ def smoothness(image: Image) -> float:
 
 
 def tried(
-    image: Image, settings: SeamlessSettings, task: Task = IDLE, inputs: Mapping[str, Image] | None = None
+    image: Image,
+    settings: SeamlessSettings,
+    task: Task = IDLE,
+    inputs: Mapping[str, Image] | None = None,
+    size: int = SIZE,
 ) -> tuple[Image, float]:
-    """A sheet made seamless at a small size, and the seam figure of it."""
+    """A sheet made seamless at a size (longer side of the result), and the seam figure of it."""
     before = Geometry(image.size_mm)
     after = SEAMLESS.geometry(settings, before, cast(Sources, None))
-    texels = after.at_longer_side(SIZE)
+    texels = after.at_longer_side(size)
     w, h = SEAMLESS.demand(settings, before, after, (float(texels[0]), float(texels[1])))
     small = resize(image, round(w), round(h), task)
-    decision = SEAMLESS.decide(settings, {"base": small} if inputs is None else inputs, before, task)
+    guide = {"base": at_most(small, DECISION_SIZE, task)} if inputs is None else inputs
+    decision = SEAMLESS.decide(settings, guide, before, task)
     made = SEAMLESS.carry(
         settings, small, decision, Sheet(before, after, (float(texels[0]), float(texels[1])), cast(Sources, None)), task
     )
@@ -67,6 +76,16 @@ def tried(
     laid = SEAMLESS.open_sheet(settings, small, made.width, made.height, task)
     x, y = seams(made, known, open_sheet=laid, search=False, task=task)
     return made, max(x.figure, y.figure)
+
+
+def _proved(image: Image, settings: SeamlessSettings, task: Task) -> float:
+    """Seam figure at the small size, or at the full one where the small one promises well."""
+    _, figure = tried(image, settings, task)
+    after = SEAMLESS.geometry(settings, Geometry(image.size_mm), cast(Sources, None)).size_mm
+    own = round(max(after[0] * image.width / image.size_mm[0], after[1] * image.height / image.size_mm[1]))
+    if figure <= GOOD and own > 1.2 * SIZE:
+        _, figure = tried(image, settings, task, size=min(PROVED, own))
+    return figure
 
 
 def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task = IDLE) -> Suggestion:
@@ -81,12 +100,11 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
 
     Notes
     -----
-    A regular motif asks for whole repeats. Otherwise cut, gradient and fade are tried at 512 texels in the order that
-    suits the content, and the first whose joins cannot be told apart from the surface is taken; if none is that good, the
-    best, with a wider overlap tried as well.
+    A regular motif asks for whole repeats. Otherwise the overlaps are fitted (`overlap.fitted_overlap`), cut, gradient
+    and fade are tried at 512 texels in the order that suits the content, and the first whose joins cannot be told apart
+    from the surface there and at full size is taken; if none is that good, the best, with a wider overlap tried as well.
     """
     task.report(0.0, "looking for a motif")
-    base = {"overlap_x": overlap[0], "overlap_y": overlap[1]}
     figures: dict[str, float] = {}
     lattice = find_lattice(image, task) if image.kind is not Kind.ID else None
     grid = fit_grid(image, lattice, task) if lattice else None
@@ -94,7 +112,7 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
     if lattice and grid:
         n, m = grid.repeats
         settings = {"method": "motif", "grid": grid.quad, "grid_x": n, "grid_y": m, "overlap_x": 0.3, "overlap_y": 0.3}
-        _, figure = tried(image, SeamlessSettings(**settings), task)
+        figure = _proved(image, SeamlessSettings(**settings), task)
         figures["motif"] = round(figure, 3)
         if figure <= GOOD or lattice.regular > 0.4:
             sizes = " × ".join(f"{v:.4g}" for v in lattice.repeats(*image.size_mm))
@@ -103,13 +121,16 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
             why = f"{what} every {sizes} mm: {kept} whole repeats are kept."
             return Suggestion(settings, why, figures)
         options.append((figure, settings))
+    task.report(0.15, "fitting the overlap")
+    fitted = fitted_overlap(image, overlap, task) if image.kind is not Kind.ID else overlap
+    base = {"overlap_x": fitted[0], "overlap_y": fitted[1]}
     smooth = smoothness(image)
     order = ["gradient", "cut", "cut, wide", "fade"] if smooth > 0.85 else ["cut", "gradient", "cut, wide", "fade"]
     for i, name in enumerate(order):
-        task.report(0.2 + 0.2 * i, f"trying {name}")
+        task.report(0.25 + 0.18 * i, f"trying {name}")
         wide = 1.8 if name.endswith("wide") else 1.0
         settings = {"method": name.split(",")[0], **{k: min(0.45, wide * v) for k, v in base.items()}}
-        _, figure = tried(image, SeamlessSettings(**settings), task)
+        figure = _proved(image, SeamlessSettings(**settings), task)
         figures[name] = round(figure, 3)
         # A fade shows through what it fades: it has to be clearly better than a cut to be taken on anything but grain
         options.append((figure + (0.35 if name == "fade" else 0.0), settings))
