@@ -19,6 +19,7 @@ from silent_loom.core.maps.normal import from_height
 from tests.browser.test_bench import bench, box_of, drop_photo, head_of, picture, ready, settled, wait  # noqa: F401
 from tests.conftest import spectrum
 from tests.support import varied
+from tests.support.walls import courses, sheet
 
 
 @pytest.fixture(autouse=True)
@@ -242,6 +243,7 @@ def test_a_motif_is_found_and_its_grid_corrected_by_hand(page: Page, address: st
     page.click("#find-motif")
     head = settled(page, head)
     expect(page.locator("[data-step=seamless]")).to_contain_text("motif")
+    expect(page.locator("#set-bend")).to_be_checked()
     page.click("#place-grid")
     wait(page, "document.querySelector('.pane').dataset.painted?.startsWith('grid')")
     handle = box_of(page.locator("[data-corner='2']"))
@@ -249,6 +251,20 @@ def test_a_motif_is_found_and_its_grid_corrected_by_hand(page: Page, address: st
     settled(page, head)
     page.get_by_role("button", name="Done").click()
     expect(page.locator("#set-grid_x")).to_have_value("7")
+
+
+def test_the_overlap_is_fitted_to_level_courses(page: Page, address: str, tmp_path: Path) -> None:
+    drop_photo(page, address, photo_at(tmp_path, sheet(courses(700, 600, 566.0, 4)).pixels))
+    page.click("[data-step=seamless]")
+    before = page.locator("#set-overlap_y").input_value()
+    head = head_of(page)
+    page.click("#fit-overlap")
+    head = settled(page, head)
+    expect(page.get_by_role("status").filter(has_text="meets itself now: ")).to_contain_text("down from")
+    assert page.locator("#set-overlap_y").input_value() != before
+    page.locator("#set-method").select_option("mirror")
+    settled(page, head)
+    expect(page.locator("#fit-overlap")).to_be_hidden()
 
 
 def test_a_map_set_is_shown_as_a_table_before_it_is_taken(page: Page, address: str, tmp_path: Path) -> None:

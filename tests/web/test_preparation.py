@@ -85,6 +85,20 @@ def test_the_seamless_step_takes_a_suggestion(client: TestClient, material: dict
     assert client.post(f"/api/materials/{material['id']}/suggest", params={"method": "sewing"}).status_code == 422
 
 
+def test_the_overlap_is_fitted_in_one_entry(client: TestClient, material: dict[str, Any]) -> None:  # noqa: F811
+    before = row(material, "seamless")["settings"]
+    done = client.post(f"/api/materials/{material['id']}/suggest", params={"method": "overlap"})
+    assert done.status_code == 200, done.text
+    after = row(done.json(), "seamless")["settings"]
+    changed = {k for k in after if after[k] != before[k]}
+    assert changed <= {"overlap_x", "overlap_y"}
+    assert ("left as they were" in done.json()["why"]) == (not changed)
+    if changed:
+        assert done.json()["label"] == "Seamless: overlap fitted"
+        undone = client.post(f"/api/materials/{material['id']}/undo").json()
+        assert row(undone, "seamless")["settings"] == before
+
+
 def test_straighten_keeps_whole_repeats_in_one_step(client: TestClient, material: dict[str, Any]) -> None:  # noqa: F811
     refused = client.post(f"/api/materials/{material['id']}/whole-repeats")
     assert refused.status_code == 422

@@ -274,13 +274,17 @@ def blank(body: BlankBody, bench: Bench, store: Stored) -> dict[str, Any]:
     return shown(bench, store.create(body.name, weave, "Begun as an empty sheet"))
 
 
+_Way = Literal["suggested", "motif", "overlap"]
+
+
 @router.post("/api/materials/{ident}/suggest")
-def suggest(ident: str, bench: Bench, store: Stored, method: Literal["suggested", "motif"] = "suggested") -> dict[str, Any]:
+def suggest(ident: str, bench: Bench, store: Stored, method: _Way = "suggested") -> dict[str, Any]:
     """Let the seamless step be set by what suits the picture; one entry of the history."""
     state = store.get(ident)
     step_id, settings, why = bench.suggestion(ident, method)
     weave = state.weave.with_settings(step_id, settings)
-    after = state if weave == state.weave else store.change(ident, state.head, weave, f"Seamless suggested: {settings['method']}")
+    words = "Seamless: overlap fitted" if method == "overlap" else f"Seamless suggested: {settings['method']}"
+    after = state if weave == state.weave else store.change(ident, state.head, weave, words)
     return {**shown(bench, after), "why": why}
 
 

@@ -15,7 +15,7 @@ export class Asking {
     this.shown = -1;
     this.running = 0;
     this.waiting = null;
-    this.small = false;    // only the smallest answers while the hand moves, and patience before the full one
+    this.small = false;    // only the smallest answers while the hand moves
     this.quick = true;     // whether 512 has been quick enough while a control moves
   }
 
@@ -32,7 +32,7 @@ export class Asking {
     clearTimeout(this.rest);
     if (this.state.draft || (this.small && this.shown >= 0)) {
       this.now(this.quick && !this.small ? Math.min(512, sizes[1]) : 256);
-      this.rest = setTimeout(() => this.now(sizes[1]), this.small ? 1000 : 350);
+      this.rest = setTimeout(() => this.now(sizes[1]), 350);
     } else this.now(sizes[1]);
   }
 
