@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import io
 import json
+import re
 import time
 import zipfile
 from pathlib import Path
@@ -12,7 +13,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image as Pillow
-from playwright.sync_api import BrowserContext, FloatRect, Locator, Page, expect
+from playwright.sync_api import BrowserContext, FloatRect, Locator, Page, Request, expect
 
 from silent_loom.core.files import read
 
@@ -25,7 +26,7 @@ DROP = """([body, name]) => {
 }"""
 
 
-def wait(page: Page, expression: str, arg: object = None, seconds: float = 60) -> None:
+def wait(page: Page, expression: str, arg: object = None, seconds: float = 180) -> None:
     """Until an expression holds; asked from outside, as the page's own policy lets nothing be evaluated in it."""
     end = time.monotonic() + seconds
     while not page.evaluate(expression if expression.startswith(("h =>", "t =>")) else f"() => ({expression})", arg):
@@ -178,13 +179,15 @@ def test_the_form_turns_and_so_does_its_light(bench: Page) -> None:
     page = bench
     expect(page.locator(".pane").first).to_have_attribute("data-view", "form")
     frames = "document.querySelector('.pane').dataset.frame"
+    still = "document.querySelector('.pane').dataset.still === 'yes'"
 
     def after(act: object) -> np.ndarray:
         start = int(page.evaluate(frames))
         act()  # type: ignore[operator]
-        wait(page, f"+{frames} > {start}")
+        wait(page, f"+{frames} > {start} && {still}")
         return picture(page)
 
+    wait(page, still)
     start = picture(page)
     assert start.std() > 8, "something is drawn"
 
@@ -218,6 +221,28 @@ def test_a_form_in_motion_looks_like_the_one_at_rest(bench: Page) -> None:
     resting = picture(page).astype(float)
     assert np.abs(moving.mean((0, 1)) - resting.mean((0, 1))).max() < 6, "no other light, no other tone"
     assert moving.std() > 0.6 * resting.std()
+
+
+def test_what_is_seen_beside_the_work_leaves_room_for_changes(bench: Page) -> None:
+    page, under_way, most = bench, set[object](), 0
+
+    def began(request: Request) -> None:
+        nonlocal most
+        if re.search(r"/map/\w+\.png|/figures|/histogram", request.url):
+            under_way.add(request)
+            most = max(most, len(under_way))
+
+    page.on("request", began)
+    page.on("requestfinished", lambda r: under_way.discard(r))
+    page.on("requestfailed", lambda r: under_way.discard(r))
+    head = head_of(page)
+    page.locator("[data-step=photo]").focus()
+    page.keyboard.press("Space")  # every map goes blank, then all come back
+    head = settled(page, head)
+    page.keyboard.press("Space")
+    settled(page, head)
+    wait(page, "[...document.querySelectorAll('.strip img')].filter(i => i.naturalWidth).length >= 6")
+    assert 0 < most <= 3, "a browser keeps six lines to one host; pictures must not take them all"
 
 
 def test_knots_show_their_picture_and_rows_obey_the_keyboard(bench: Page) -> None:

@@ -35,6 +35,28 @@ export async function bytes(path, body) {
   return { headers: response.headers, data: await response.arrayBuffer() };
 }
 
+// What is seen beside the work goes through a narrow door, two at a time: a browser keeps six lines to one host, and a
+// change must never wait for a free one. Whatever nobody wants any more when its turn comes is not asked for.
+const door = { free: 2, waiting: [] };
+export async function beside(work, wanted = () => true) {
+  if (door.free) door.free--;
+  else await new Promise((go) => door.waiting.push(go));
+  try { return wanted() ? await work() : null; }
+  finally {
+    const next = door.waiting.shift();
+    if (next) next();
+    else door.free++;
+  }
+}
+// A picture by its address, through the same door; null when it is not wanted any more.
+export const picture = (address, wanted) => beside(() => new Promise((done, fail) => {
+  const image = new Image();
+  image.alt = "";
+  image.onload = () => done(image);
+  image.onerror = () => fail(new Failure(0, { error: "A picture could not be made." }));
+  image.src = address;
+}), wanted);
+
 export const since = (iso) => {
   const seconds = Math.max(0, (Date.now() - Date.parse(iso)) / 1000);
   if (seconds < 60) return "just now";

@@ -1,5 +1,7 @@
 import Alpine from "/static/vendor/alpine/alpine.csp.min.js";
-import { cm, get, post, send, since } from "./api.js";
+import { cm, get, picture, post, send, since } from "./api.js";
+
+const drawn = new Map(); // pictures of cards that this page has, by material and state
 
 document.addEventListener("alpine:init", () => {
   Alpine.data("library", () => ({
@@ -37,15 +39,26 @@ document.addEventListener("alpine:init", () => {
         this.materials = found.materials.map((m) => ({
           ...m,
           address: `/bench/${m.id}`,
-          picture: `/api/materials/${m.id}/card.png?entry=${m.head}`,
+          picture: drawn.get(`${m.id} ${m.head}`) || "",
           // The photo as it came, until the picture of the surface is there
           photo: m.photo_row ? `/api/materials/${m.id}/photo.jpg?step_id=${m.photo_row}&size=480` : "",
           rights: [m.origin.author, m.origin.licence, { yes: "may be sold", no: "may not be sold" }[m.origin.sale]].filter(Boolean).join(" · "),
           facts: m.error || `${cm(m.size_mm[0])} × ${cm(m.size_mm[1])} a repeat · ${m.steps} steps · ${since(m.changed)}`,
         }));
+        for (const m of this.materials) this.draw(m);
         // A fresh demo fills its library while the page is already open
         if (!found.ready && !this.binned && this.materials.length < 4) setTimeout(() => this.load(), 700);
       });
+    },
+    async draw(m) {
+      const of = `${m.id} ${m.head}`, here = () => this.materials.find((n) => `${n.id} ${n.head}` === of);
+      if (m.picture) return;
+      try {
+        const made = await picture(`/api/materials/${m.id}/card.png?entry=${m.head}`, here);
+        if (!made) return;
+        drawn.set(of, made.src);
+        here().picture = made.src;
+      } catch { /* its facts say what is wrong with it */ }
     },
     pick() { this.$refs.file.click(); },
     picked(event) { this.take([...event.target.files]); event.target.value = ""; },

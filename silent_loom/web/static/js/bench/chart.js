@@ -1,5 +1,5 @@
 // The weave as a chart: threads run down, steps run across, a knot where a step touches a thread.
-import { el, icon, svg } from "../api.js";
+import { el, icon, picture as pictured, svg } from "../api.js";
 
 const ROW = 33, HEAD = 66, LANE = 21, LEFT = 148, GRIP = 13;
 
@@ -197,23 +197,23 @@ export class Chart {
     const words = kind === "reads" ? "as it is read" : "as it comes out";
     const place = knot.getBoundingClientRect();
     clearTimeout(this.waiting);
-    this.waiting = setTimeout(() => {
-      const picture = new Image();
-      picture.alt = "";
-      picture.onload = () => {
+    this.waiting = setTimeout(async () => {
+      const hovered = this.hovered = {}, still = () => this.hovered === hovered;
+      try {
+        const address = `${this.state.path}/map/${thread.name}.png?size=256&below=${row.id}&entry=${this.state.material.head}`;
+        const picture = await pictured(address, still);
+        if (!picture || !still()) return;
         this.view.replaceChildren(picture, `${thread.title} at ${row.title}, ${words}`);
         this.view.style.left = `${place.right + 12}px`;
         this.view.style.top = `${Math.max(8, Math.min(place.top - 90, innerHeight - 220))}px`;
         this.view.hidden = false;
-      };
-      picture.src = `${this.state.path}/map/${thread.name}.png?size=256&below=${row.id}&entry=${this.state.material.head}`;
-      this.picture = picture;
+      } catch { /* the row says what is wrong with it */ }
     }, 120);
   }
 
   hideKnot() {
     clearTimeout(this.waiting);
-    if (this.picture) this.picture.onload = null;
+    this.hovered = null;
     this.view.hidden = true;
   }
 }

@@ -1,5 +1,5 @@
 // The controls of the chosen step, made from its declared settings.
-import { el, icon, post } from "../api.js";
+import { beside, el, icon, picture as pictured, post } from "../api.js";
 import { regionsControls, strokesControls } from "./hand.js";
 import { bandEditor, curveEditor, histogramBars } from "./drawn.js";
 
@@ -65,6 +65,7 @@ export class Controls {
       else if (field.kind === "kept") this.kept();
       else if (field.kind === "maps") this.maps();
       else this.root.append(this.control(field));
+      if (row.step === "seamless" && field.name === "overlap_y") this.fitOverlap();
     }
     if (!bands.length && !step.fields.some((f) => f.kind === "curve") && Object.keys(row.knots).length && row.step !== "photo" && !step.geometric) {
       this.shape(histogramBars(this));
@@ -86,8 +87,9 @@ export class Controls {
     const reads = Object.entries(row.knots).filter(([, k]) => k === "reads" || k === "both").map(([t]) => t);
     if (!reads.length) return;
     try {
-      const { channels } = await post(`${this.state.path}/histogram`, { thread: reads[0], size: 256, below: row.id });
-      if (this.row?.id === row.id) for (const s of this.shapes) s.histogram?.(channels, reads[0]);
+      const still = () => this.row?.id === row.id;
+      const found = await beside(() => post(`${this.state.path}/histogram`, { thread: reads[0], size: 256, below: row.id }), still);
+      if (found && still()) for (const s of this.shapes) s.histogram?.(found.channels, reads[0]);
     } catch { /* the chart shows what is wrong with the row */ }
   }
 
@@ -189,18 +191,30 @@ export class Controls {
   }
 
   suggest() {
-    const why = el("div", { class: "note", hidden: true });
+    const [ask, why] = this.asker();
+    this.root.append(el("div", { class: "d-flex gap-1 my-2" }, el("button", { class: "act edge", type: "button", id: "suggest", onclick: () => ask("suggested") }, "Suggest a method"),
+      el("button", { class: "act", type: "button", id: "find-motif", onclick: () => ask("motif") }, "Find a motif")), why);
+  }
+
+  fitOverlap() {
+    const [ask, why] = this.asker();
+    const fit = el("button", { class: "act edge my-1", type: "button", id: "fit-overlap", title: "Overlaps near these at which what runs along the edges meets itself", onclick: () => ask("overlap") }, "Fit the overlap");
+    this.root.append(fit, why);
+    this.shapes.push({ node: fit, update: (v) => { fit.hidden = ["motif", "mirror"].includes(v.method); why.hidden ||= fit.hidden; } });
+  }
+
+  // Lets the seamless step be set by the application; what it says stands in the note
+  asker() {
+    const why = el("div", { class: "note", role: "status", hidden: true });
     const ask = async (method) => {
       why.hidden = false;
       why.textContent = "Trying …";
       await this.state.after(async () => {
-        try { const made = await post(`${this.state.path}/suggest?method=${method}`); why.textContent = made.why; this.why = made.why; return made; }
+        try { const made = await post(`${this.state.path}/suggest?method=${method}`); why.textContent = made.why; return made; }
         catch (e) { why.textContent = e.message; throw e; }
       });
     };
-    if (this.why) { why.hidden = false; why.textContent = this.why; }
-    this.root.append(el("div", { class: "d-flex gap-1 my-2" }, el("button", { class: "act edge", type: "button", id: "suggest", onclick: () => ask("suggested") }, "Suggest a method"),
-      el("button", { class: "act", type: "button", id: "find-motif", onclick: () => ask("motif") }, "Find a motif")), why);
+    return [ask, why];
   }
 
   grid() {
@@ -247,7 +261,9 @@ export class Controls {
       const row = this.row;
       if (!row || row.step !== "breakup") return;
       box.replaceChildren(...[["cells", "The cells"], ["before", "Chart before"], ["chart", "and after"]].map(([what, title]) => {
-        const figure = el("figure", {}), picture = el("img", { alt: title, src: `${this.state.path}/cells.png?step_id=${row.id}&what=${what}&size=640&at=${this.state.material.head}` });
+        const figure = el("figure", {}), picture = el("img", { alt: title });
+        pictured(`${this.state.path}/cells.png?step_id=${row.id}&what=${what}&size=640&at=${this.state.material.head}`, () => picture.isConnected)
+          .then((made) => { if (made) picture.src = made.src; }).catch(() => { /* the row says what is wrong */ });
         figure.append(el("button", { class: "bare", type: "button", "aria-label": `${title}, larger or smaller`, "aria-expanded": false, onclick: (e) => { const large = figure.classList.toggle("large"); e.currentTarget.setAttribute("aria-expanded", large); } }, picture), el("figcaption", {}, title));
         return figure;
       }));
@@ -263,7 +279,8 @@ export class Controls {
       const head = String(this.state.material.head);
       if (picture.dataset.head === head || !this.row.on || this.row.idle) return;
       picture.dataset.head = head;
-      picture.src = `${this.state.path}/light.png?step_id=${this.row.id}&at=${head}`;
+      pictured(`${this.state.path}/light.png?step_id=${this.row.id}&at=${head}`, () => picture.isConnected && picture.dataset.head === head)
+        .then((made) => { if (made && picture.dataset.head === head) picture.src = made.src; }).catch(() => { /* the row says what is wrong */ });
     } });
   }
 

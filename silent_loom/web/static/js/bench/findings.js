@@ -1,5 +1,5 @@
 // The photo report and the origin of a material, each on its sheet; and the cures of repetition.
-import { el, get, post } from "../api.js";
+import { beside, el, get, post } from "../api.js";
 
 export function findings(state, say) {
   const sheet = document.getElementById("report-sheet"), list = document.getElementById("report-list");
@@ -9,7 +9,7 @@ export function findings(state, say) {
     light.hidden = true;
     sheet.showModal();
     try {
-      const { findings: found } = await get(`${state.path}/report`);
+      const { findings: found } = await beside(() => get(`${state.path}/report`));
       light.src = `${state.path}/light.png?at=${state.material.head}`;
       light.hidden = false;
       list.replaceChildren(...found.map((f) => el("li", { class: `found-${f.level}`, "data-code": f.code },

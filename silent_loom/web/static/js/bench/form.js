@@ -164,7 +164,7 @@ export class FormView {
       input.style.setProperty("--at", `${((this.set[key] - low) / (high - low)) * 100}%`);
       return el("label", {}, name, input);
     };
-    const form = el("select", { "aria-label": "Form", onchange: () => { this.kind = form.value; this.shape(); this.apply(); } }, ...FORMS.map((f) => el("option", {}, f)));
+    const form = el("select", { "aria-label": "Form", onchange: () => { this.kind = form.value; this.shape(); this.moving(); this.apply(); } }, ...FORMS.map((f) => el("option", {}, f)));
     return el("div", { class: "tools" }, el("label", {}, "Form", form), slider("Repeats", "repeats", 0.5, 6, 0.25), slider("Normal", "normal", 0, 3, 0.05), slider("Displace", "lift", 0, 3, 0.05));
   }
 
@@ -254,9 +254,9 @@ export class FormView {
 
   // Something is being dragged: draw with as many pixels as keep up with the hand, and with all of them at rest.
   moving() {
-    this.until = performance.now() + (this.soft ? 680 : 280);
+    this.until = performance.now() + (this.soft ? 480 : 280);
     clearTimeout(this.resting);
-    this.resting = setTimeout(() => this.draw(), this.soft ? 700 : 300);
+    this.resting = setTimeout(() => this.draw(), this.soft ? 500 : 300);
   }
 
   draw() {
@@ -289,6 +289,7 @@ export class FormView {
   // At rest there the full picture comes in strips, one a frame, so that the hand never waits for more than one.
   picture(moving) {
     clearTimeout(this.strips);
+    this.finished(false);
     const renderer = this.renderer, size = renderer.getDrawingBufferSize(new THREE.Vector2());
     const share = this.share ?? (this.soft ? 0.3 : 1);
     if (this.soft ? moving || !this.begun : moving && share < 1) {
@@ -299,7 +300,7 @@ export class FormView {
       this.mesh.geometry = this.shapes[0].geometry;
       if (moving) return;
     } else if (!this.soft) {
-      const all = () => { renderer.render(this.scene, this.camera); this.rough.hide(); };
+      const all = () => { renderer.render(this.scene, this.camera); this.rough.hide(); this.finished(!moving); };
       if (moving) this.timed(1, () => { all(); this.wait(); });
       else all();
       return;
@@ -318,10 +319,13 @@ export class FormView {
       this.high = Math.max(12, Math.min(size.y, Math.round(this.high * Math.min(2, 60 / Math.max(4, performance.now() - began)))));
       this.rough.hideDownTo(top / ratio);
       if (top < size.y) this.strips = setTimeout(strip, 0);
-      else this.rough.hide();
+      else { this.rough.hide(); this.finished(true); }
     };
     this.strips = setTimeout(strip, 0);
   }
+
+  // For whoever looks on from outside: the picture is whole and nothing moves
+  finished(is) { this.pane.node.dataset.still = is ? "yes" : "no"; }
 
   // How long a picture takes says how many pixels the next one may have
   timed(share, make) {

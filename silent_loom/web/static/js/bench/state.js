@@ -1,5 +1,5 @@
 // The material on the bench: what the application says it is, the chosen row, and the settings being tried.
-import { get, post, send, Failure } from "../api.js";
+import { beside, get, post, send, Failure } from "../api.js";
 
 export class State extends EventTarget {
   constructor(ident) {
@@ -113,8 +113,8 @@ export class State extends EventTarget {
     await new Promise((r) => setTimeout(r, 500));
     if (turn !== this.figuresAsked || this.draft) return;
     try {
-      const response = await fetch(`${this.path}/figures?view=figures-${this.tab}&sequence=${turn}`);
-      if (!response.ok || response.status === 204 || turn !== this.figuresAsked) return;
+      const response = await beside(() => fetch(`${this.path}/figures?view=figures-${this.tab}&sequence=${turn}`), () => turn === this.figuresAsked);
+      if (!response?.ok || response.status === 204 || turn !== this.figuresAsked) return;
       this.figures = await response.json();
       this.emit("figures");
     } catch { /* asked again after the next change */ }

@@ -1,5 +1,5 @@
 // Every map small, with its warnings.
-import { el } from "../api.js";
+import { el, picture as pictured } from "../api.js";
 
 export class Strip {
   constructor(root, state, table) {
@@ -27,9 +27,10 @@ export class Strip {
       node.querySelector(".facts").textContent = thread.made ? { height: "16 bit", normal: "green up", base: "sRGB" }[thread.name] || "" : "no step makes it";
       if (!thread.made) continue;
       // The old picture stays until the new one is there
-      const next = new Image();
-      next.onload = () => { if (material === this.state.material) { picture.src = next.src; picture.hidden = false; } };
-      next.src = `${this.state.path}/map/${thread.name}.png?size=120&entry=${material.head}`;
+      const current = () => material === this.state.material;
+      pictured(`${this.state.path}/map/${thread.name}.png?size=120&entry=${material.head}`, current).then((next) => {
+        if (next && current()) { picture.src = next.src; picture.hidden = false; }
+      }).catch(() => { /* the words below say what is wrong with the map */ });
     }
     this.root.replaceChildren(...threads.map((t) => this.nodes.get(t.name).node));
     this.words();
