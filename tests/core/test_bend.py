@@ -114,7 +114,7 @@ def test_normals_of_a_bent_height_are_the_bent_normals(axis: int) -> None:
 
 
 def test_a_motif_that_wanders_closes() -> None:
-    photo = picture(plaited(760, 900, 2.5, 6))
+    photo = picture(plaited(760, 900, 2.5, 9))
     told = suggest(photo)
     assert told.settings["method"] == "motif"
     _, figure = tried(photo, SeamlessSettings(**told.settings), size=700)

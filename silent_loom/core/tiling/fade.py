@@ -8,7 +8,7 @@ import numpy as np
 
 from silent_loom.core.images import Floats, Kind
 from silent_loom.core.later import later
-from silent_loom.core.parallel import Task, kernel, over_rows
+from silent_loom.core.parallel import Task, inlined, kernel, over_rows
 from silent_loom.core.resample import blur
 from silent_loom.core.tiling.gauss import learn, sampled, scores_of, value_of
 from silent_loom.core.tiling.join import smoothed
@@ -17,8 +17,10 @@ ndimage = later("scipy.ndimage")
 
 BANDS = (1.0, 2.0, 4.0, 8.0, 16.0)
 """Blurs between which contrast is kept apart, standard deviations in texels; what is broader is one band more."""
-BLOCK = 256
-"""Rows of each of four places where likeness is told on large strips."""
+PLACES = 12
+"""Along a strip, where it is told how alike both sides are."""
+BLOCK = 96
+"""Rows looked at there, at most."""
 
 
 @kernel
@@ -40,24 +42,32 @@ def _values(mixed, a, b, share, back, to_value, turned, out, y0, y1):  # type: i
                 out[y, x, k] = v + exact * (plain - v)
 
 
+@inlined
+def _gain(t, alike):  # type: ignore[no-untyped-def]
+    # What the weighted sum of two pictures has to be multiplied by to vary as much as either
+    u = np.float32(1) - t
+    return np.float32(1) / np.sqrt(t * t + u * u + np.float32(2) * t * u * alike)
+
+
 @kernel
-def _mix(a, b, share, gain, mixed, out, y0, y1):  # type: ignore[no-untyped-def]
+def _mix(a, b, share, alike, mixed, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(a.shape[1]):
             t = share[x]
             for k in range(a.shape[2]):
                 v = t * a[y, x, k] + (np.float32(1) - t) * b[y, x, k]
                 mixed[y, x, k] = v
-                out[y, x, k] = gain[x, k] * v
+                out[y, x, k] = _gain(t, alike[y, k]) * v
 
 
 @kernel
-def _weigh(mixed, soft, gain, rest, out, y0, y1):  # type: ignore[no-untyped-def]
+def _weigh(mixed, soft, share, alike, rest, out, y0, y1):  # type: ignore[no-untyped-def]
     # Adds the band between two blurs, as much as it lacks beside what the broadest parts get
     for y in range(y0, y1):
         for x in range(mixed.shape[1]):
             for k in range(mixed.shape[2]):
-                out[y, x, k] += (gain[x, k] - rest[x, k]) * (mixed[y, x, k] - soft[y, x, k])
+                more = _gain(share[x], alike[y, k]) - _gain(share[x], rest[y, k])
+                out[y, x, k] += more * (mixed[y, x, k] - soft[y, x, k])
 
 
 @kernel
@@ -73,25 +83,43 @@ def _products(a, b, soft_a, soft_b, weight, out, y0, y1):  # type: ignore[no-unt
                 out[y, 2, k] += weight[x] * q * q
 
 
-def _likeness(first: Floats, second: Floats, share: Floats, task: Task) -> Floats:
-    """Correlation of both strips, for every band and then for what is broader, by channel; shape (bands + 1, C)."""
-    rows = first.shape[0]
-    starts = [0] if rows <= 4 * BLOCK else [round(i * (rows - BLOCK) / 3) for i in range(4)]
-    weight = share * (1 - share)
-    sums = np.zeros((len(BANDS) + 1, 3, first.shape[2]))
-    for start in starts:
-        at = slice(start, start + BLOCK if len(starts) > 1 else rows)
-        a, b = np.ascontiguousarray(first[at]), np.ascontiguousarray(second[at])
-        lines = np.empty((a.shape[0], *sums.shape[1:]), np.float32)
+def _likeness(first: Floats, second: Floats, share: Floats, closed: bool, task: Task) -> Floats:
+    """Correlation of both strips by row and channel, for every band and then for what is broader.
+
+    Returns
+    -------
+    array, shape (bands + 1, rows, C)
+        Told at `PLACES` places and in between gone over: fibres that lie side by side here may cross further on.
+    """
+    rows, weight = first.shape[0], share * (1 - share)
+    edges = np.linspace(0, rows, min(PLACES, max(1, rows // 8)) + 1)
+    middles = (edges[:-1] + edges[1:]) / 2
+    sums = np.zeros((len(middles), len(BANDS) + 1, 3, first.shape[2]))
+    pieces = [slice(0, rows)]
+    if rows > len(middles) * BLOCK:
+        pieces = [slice(int(m) - BLOCK // 2, int(m) + BLOCK // 2) for m in middles]
+    for piece in pieces:
+        a, b = np.ascontiguousarray(first[piece]), np.ascontiguousarray(second[piece])
+        lines = np.empty((a.shape[0], *sums.shape[2:]), np.float32)
+        place = np.searchsorted(edges, np.arange(piece.start, piece.stop), "right") - 1
         for i, sigma in enumerate((*BANDS, None)):
             soft_a, soft_b = (
                 np.broadcast_to(s.mean((0, 1)), s.shape).copy() if sigma is None else blur(s, sigma, False) for s in (a, b)
             )
             over_rows(a.shape[0], partial(_products, a, b, soft_a, soft_b, weight, lines), task)
-            sums[i] += lines.sum(0, dtype=np.float64)
+            np.add.at(sums[:, i], place, lines)
             a, b = soft_a, soft_b
-    found: Floats = (sums[:, 0] / np.maximum(np.sqrt(sums[:, 1] * sums[:, 2]), 1e-12)).astype(np.float32)
-    return np.clip(found, np.float32(-0.5), np.float32(1))
+    found = np.clip(sums[..., 0, :] / np.maximum(np.sqrt(sums[..., 1, :] * sums[..., 2, :]), 1e-12), -0.5, 1.0)
+    if closed:
+        middles = np.r_[middles[-1] - rows, middles, middles[0] + rows]
+        found = np.concatenate([found[-1:], found, found[:1]])
+    at = np.clip(np.arange(rows) + 0.5, middles[0], middles[-1])
+    after = np.clip(np.searchsorted(middles, at), 1, max(1, len(middles) - 1))
+    if len(middles) == 1:
+        return np.repeat(found, rows, 0).transpose(1, 0, 2).astype(np.float32)
+    part = ((at - middles[after - 1]) / (middles[after] - middles[after - 1]))[:, None, None]
+    by_row: Floats = ((1 - part) * found[after - 1] + part * found[after]).astype(np.float32)
+    return np.ascontiguousarray(by_row.transpose(1, 0, 2))
 
 
 def _mixed(first: Floats, second: Floats, share: Floats, closed: bool, task: Task) -> Floats:
@@ -99,13 +127,12 @@ def _mixed(first: Floats, second: Floats, share: Floats, closed: bool, task: Tas
 
     The share changes slowly, so the bands of the mixture are the mixture of the bands.
     """
-    t = share[:, None]
-    gains = [1 / np.sqrt(t * t + (1 - t) * (1 - t) + 2 * t * (1 - t) * alike) for alike in _likeness(first, second, share, task)]
+    *alike, rest = _likeness(first, second, share, closed, task)
     mixed, out = np.empty(first.shape, np.float32), np.empty(first.shape, np.float32)
-    over_rows(first.shape[0], partial(_mix, first, second, share, gains[-1], mixed, out), task)
-    for sigma, gain in zip(BANDS, gains[:-1], strict=True):
+    over_rows(first.shape[0], partial(_mix, first, second, share, rest, mixed, out), task)
+    for sigma, by_row in zip(BANDS, alike, strict=True):
         soft = smoothed(mixed, sigma, closed, task)
-        over_rows(first.shape[0], partial(_weigh, mixed, soft, gain, gains[-1], out), task)
+        over_rows(first.shape[0], partial(_weigh, mixed, soft, share, by_row, rest, out), task)
         mixed = soft
     return out
 
@@ -153,7 +180,8 @@ def fade_strip(near: Floats, far: Floats, kind: Kind, width: float, turned: bool
     Neyret, High-performance by-example noise using a histogram-preserving blending operator, HPG 2018; Burley, On
     histogram-preserving blending for randomized texture tiling, JCGT 8, 2019). How alike the two already are is measured
     band by band, or what is aligned would gain contrast: long grain has broad parts that happen to agree, and taking
-    them for all of it would cost the fine ones theirs.
+    them for all of it would cost the fine ones theirs. It is measured at a dozen places along the strip, too, since
+    grain that agrees here runs against the other side's further on.
     """
     n = near.shape[0] if turned else near.shape[1]
     middle, half = n / 2, max(1.0, 0.5 * width * n)

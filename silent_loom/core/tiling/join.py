@@ -13,6 +13,8 @@ from silent_loom.core.resample import blur
 
 RATIO = 3.0
 """Each band is this much finer than the one above."""
+FINEST = 0.9
+"""Texels: there is no band below a blur of this."""
 
 
 @kernel
@@ -93,7 +95,7 @@ def join_strip(first: Floats, second: Floats, path: NDArray[np.float64], softnes
     low, high = _windows(n)
     sigmas: list[float] = []
     sigma = n / 5.0
-    while sigma > 2.0 * softness:
+    while sigma > FINEST:
         sigmas.append(sigma)
         sigma /= RATIO
     out = np.zeros((rows, n, channels), np.float32)
@@ -102,9 +104,9 @@ def join_strip(first: Floats, second: Floats, path: NDArray[np.float64], softnes
     rest_a, rest_b = first, second
     empty = np.zeros((1, 1, 3), np.float32)
     parts: list[tuple[Floats, Floats, float, bool]] = []
-    for i, s in enumerate(reversed(sigmas)):  # finest first: each blur works on what the last one left
+    for s in reversed(sigmas):  # finest first: each blur works on what the last one left
         soft_a, soft_b = both(partial(smooth, rest_a, s), partial(smooth, rest_b, s))
-        width = softness if i == 0 else s / RATIO
+        width = max(softness, s / RATIO)  # what is finer than the transition goes over with it, but keeps a contrast of its own
         parts.append((rest_a - soft_a, rest_b - soft_b, width, True))
         rest_a, rest_b = soft_a, soft_b
     parts.append((rest_a, rest_b, (sigmas[0] if sigmas else softness), False))
