@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from silent_loom.core.images import Image, Kind, data
 from silent_loom.core.maps.normal import from_height
 from silent_loom.core.parallel import IDLE
-from silent_loom.core.tiling.cut import edge_costs, lowest_cut
+from silent_loom.core.tiling.cut import Prices, edge_prices, lowest_cut
 from silent_loom.core.tiling.join import join_strip
 from silent_loom.core.tiling.repetition_meter import repetition
 from silent_loom.core.tiling.seam_meter import SCALES, _kinds, _worst, seam, seams
@@ -24,40 +24,36 @@ TEXEL = {"sailcloth": 0.27}
 """Millimetres; yarn needs more texels than slate."""
 
 
-def brute_cut(across: np.ndarray, along: np.ndarray, low: int, high: int, closed: bool) -> float:
-    """Price of the cheapest path, by trying every start and every move."""
-    rows, n = across.shape
-    best = np.inf
+def sideways(prices: Prices, y: int, start: int, end: int) -> float:
+    """Price of going from one column to another between row y and the next."""
+    return float(prices.rightward[y, start:end].sum() if end > start else prices.leftward[y, end:start].sum())
+
+
+def brute_cut(prices: Prices, low: int, high: int) -> float:
+    """Price of the cheapest open path, by trying every start and every move."""
+    rows, _ = prices.across.shape
     reach = range(low, high + 1)
-    price = np.concatenate([np.zeros((rows, 1)), np.cumsum(along, 1)], 1)
-    for start in reach:
-        total = {c: across[0, c] if c == start else np.inf for c in reach}
-        for y in range(1, rows):
-            total = {c: min(total[k] + abs(price[y - 1, c] - price[y - 1, k]) for k in reach) + across[y, c] for c in reach}
-        for c in reach:
-            extra = abs(price[rows - 1, c] - price[rows - 1, start]) if closed else 0.0
-            if not closed or c == start:
-                best = min(best, total[c] + extra)
-    return float(best)
+    total = {c: float(prices.across[0, c]) for c in reach}
+    for y in range(1, rows):
+        total = {c: min(total[k] + sideways(prices, y - 1, k, c) for k in reach) + float(prices.across[y, c]) for c in reach}
+    return min(total.values())
 
 
-def cost_of_path(path: np.ndarray, across: np.ndarray, along: np.ndarray, closed: bool) -> float:
-    price = np.concatenate([np.zeros((len(path), 1)), np.cumsum(along, 1)], 1)
-    total = sum(across[y, path[y]] for y in range(len(path)))
+def cost_of_path(path: np.ndarray, prices: Prices, closed: bool) -> float:
+    total = sum(float(prices.across[y, path[y]]) for y in range(len(path)))
     for y in range(len(path) - (0 if closed else 1)):
-        total += abs(price[y, path[(y + 1) % len(path)]] - price[y, path[y]])
-    return float(total)
+        total += sideways(prices, y, int(path[y]), int(path[(y + 1) % len(path)]))
+    return total
 
 
 @given(st.integers(0, 5000))
 @settings(max_examples=25, deadline=None)
 def test_the_cut_is_the_cheapest_there_is(seed: int) -> None:
     rng = np.random.default_rng(seed)
-    difference = rng.random((9, 7)).astype(np.float32)
-    gradient = rng.random((9, 7)).astype(np.float32)
-    across, along = edge_costs(difference, gradient)
-    path = lowest_cut(difference, gradient, margin=1, closed=False)
-    assert cost_of_path(path, across, along, False) == pytest.approx(brute_cut(across, along, 1, 6, False), rel=1e-4)
+    one_way = Prices(*(rng.random((9, 8)).astype(np.float32) for _ in range(3)))
+    for prices in (one_way, edge_prices(rng.random((9, 7)).astype(np.float32), rng.random((9, 7)).astype(np.float32))):
+        path = lowest_cut(prices, margin=1, closed=False)
+        assert cost_of_path(path, prices, False) == pytest.approx(brute_cut(prices, 1, 6), rel=1e-4)
 
 
 @given(st.integers(0, 5000))
@@ -65,13 +61,13 @@ def test_the_cut_is_the_cheapest_there_is(seed: int) -> None:
 def test_a_closed_cut_ends_where_it_began(seed: int) -> None:
     rng = np.random.default_rng(seed)
     difference = np.abs(noise((60, 20), 12, seed, 3)) + 0.05 * rng.random((60, 20)).astype(np.float32)
-    path = lowest_cut(difference.astype(np.float32), np.ones((60, 20), np.float32), margin=1, closed=True)
+    prices = edge_prices(difference.astype(np.float32), np.ones((60, 20), np.float32))
+    path = lowest_cut(prices, margin=1, closed=True)
     assert len(path) == 60
     jump = abs(int(path[0]) - int(path[-1]))
     assert jump <= max(6, int(np.abs(np.diff(path)).max()))
-    across, along = edge_costs(difference.astype(np.float32), np.ones((60, 20), np.float32))
-    straight = min(cost_of_path(np.full(60, c), across, along, True) for c in range(1, 20))
-    assert cost_of_path(path, across, along, True) <= straight * 1.001
+    straight = min(cost_of_path(np.full(60, c), prices, True) for c in range(1, 20))
+    assert cost_of_path(path, prices, True) <= straight * 1.001
 
 
 def test_the_cut_goes_where_the_pictures_agree() -> None:
@@ -79,7 +75,7 @@ def test_the_cut_goes_where_the_pictures_agree() -> None:
     way = (15 + 8 * np.sin(np.arange(50) / 8)).astype(int)
     for y, x in enumerate(way):
         difference[y, x - 1 : x + 2] = 0
-    path = lowest_cut(difference, np.ones((50, 30), np.float32), margin=2, closed=False)
+    path = lowest_cut(edge_prices(difference, np.ones((50, 30), np.float32)), margin=2, closed=False)
     assert np.abs(path - way).max() <= 2
 
 

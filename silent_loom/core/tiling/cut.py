@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -11,10 +13,27 @@ from silent_loom.core.parallel import kernel
 FAR = np.float32(1e30)
 
 
+class Prices(NamedTuple):
+    """What it costs to part neighbouring texels of a strip; all of shape (rows, n + 1), > 0.
+
+    Attributes
+    ----------
+    across : array
+        Cut between columns c−1 and c of a row.
+    rightward, leftward : array
+        Cut between rows y and y+1 at column x, on a path that goes to the right or to the left there. The last row is
+        wrapped round, the last column is not used.
+    """
+
+    across: Floats
+    rightward: Floats
+    leftward: Floats
+
+
 @kernel
-def _sweep(across, along, left, right, first, last, total, back):  # type: ignore[no-untyped-def]
+def _sweep(across, rightward, leftward, left, right, first, last, total, back):  # type: ignore[no-untyped-def]
     # State c: rows' texels left of c show one picture, the others the other. `across[y, c]` is the price of the cut
-    # between texels c−1 and c of row y; moving from c to c' between rows y and y+1 pays `along[y, x]` for x between.
+    # between texels c−1 and c of row y; moving from c to c' between rows y and y+1 pays for every x between.
     rows, n = across.shape
     for c in range(n):
         total[c] = across[0, c] if left[0] <= c <= right[0] and (first < 0 or c == first) else FAR
@@ -25,14 +44,14 @@ def _sweep(across, along, left, right, first, last, total, back):  # type: ignor
         run, at = FAR, 0
         for c in range(n):
             if c > 0:
-                run += along[y - 1, c - 1]
+                run += rightward[y - 1, c - 1]
             if total[c] < run:
                 run, at = total[c], c
             best[c], origin[c] = run, at
         run, at = FAR, 0
         for c in range(n - 1, -1, -1):
             if c < n - 1:
-                run += along[y - 1, c]
+                run += leftward[y - 1, c]
             if total[c] < run:
                 run, at = total[c], c
             if run < best[c]:
@@ -51,11 +70,11 @@ def _sweep(across, along, left, right, first, last, total, back):  # type: ignor
 
 
 def _path(
-    across: Floats, along: Floats, left: NDArray[np.int32], right: NDArray[np.int32], first: int = -1, last: int = -1
+    prices: Prices, left: NDArray[np.int32], right: NDArray[np.int32], first: int = -1, last: int = -1
 ) -> NDArray[np.int32]:
-    rows, n = across.shape
+    rows, n = prices.across.shape
     total, back = np.empty(n, np.float32), np.empty((rows, n), np.int32)
-    at = int(_sweep(across, along, left, right, first, last, total, back))
+    at = int(_sweep(*prices, left, right, first, last, total, back))
     path = np.empty(rows, np.int32)
     for y in range(rows - 1, -1, -1):
         path[y] = at
@@ -63,16 +82,19 @@ def _path(
     return path
 
 
-def price_of_cut(difference: Floats, gradient: Floats, margin: int) -> float:
-    """What the cheapest open cut costs a row, by the measure of `lowest_cut`: 0 where both pictures agree along it."""
-    across, along = edge_costs(difference, gradient)
-    rows, n = across.shape
-    low, high = np.full(rows, min(margin, n // 2), np.int32), np.full(rows, max(n - 1 - margin, n // 2), np.int32)
+def _borders(prices: Prices, margin: int) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+    rows, n = prices.across.shape
+    return np.full(rows, min(margin, n // 2), np.int32), np.full(rows, max(n - 1 - margin, n // 2), np.int32)
+
+
+def price_of_cut(prices: Prices, margin: int) -> float:
+    """What the cheapest open cut costs a row, by the measure of `lowest_cut`."""
+    rows, n = prices.across.shape
     total, back = np.empty(n, np.float32), np.empty((rows, n), np.int32)
-    return float(total[int(_sweep(across, along, low, high, -1, -1, total, back))]) / rows
+    return float(total[int(_sweep(*prices, *_borders(prices, margin), -1, -1, total, back))]) / rows
 
 
-def edge_costs(difference: Floats, gradient: Floats) -> tuple[Floats, Floats]:
+def edge_prices(difference: Floats, gradient: Floats) -> Prices:
     """Price of parting neighbouring texels (Kwatra 2003, eq. 2): both differ, less where the picture is busy.
 
     Parameters
@@ -84,10 +106,8 @@ def edge_costs(difference: Floats, gradient: Floats) -> tuple[Floats, Floats]:
 
     Returns
     -------
-    across : array, shape (rows, n + 1)
-        Cut between columns c−1 and c; the two borders cost as much as their only neighbour.
-    along : array, shape (rows, n + 1)
-        Cut between rows y and y+1 at column x, as `_sweep` wants it; the last row is wrapped round.
+    Prices
+        The borders cost as much as their only neighbour; both ways along cost the same.
     """
     eps = 0.05 * float(gradient.mean()) + 1e-6
     pair = difference[:, :-1] + difference[:, 1:]
@@ -97,12 +117,12 @@ def edge_costs(difference: Floats, gradient: Floats) -> tuple[Floats, Floats]:
     down, busy_down = difference + np.roll(difference, -1, 0), gradient + np.roll(gradient, -1, 0)
     along = down / (busy_down + eps)
     along = np.concatenate([along, along[:, -1:]], 1)
-    return np.ascontiguousarray(across, np.float32) + np.float32(1e-6), np.ascontiguousarray(along, np.float32) + np.float32(1e-6)
+    across, along = (np.ascontiguousarray(a, np.float32) + np.float32(1e-6) for a in (across, along))
+    return Prices(across, along, along)
 
 
 def lowest_cut(
-    difference: Floats,
-    gradient: Floats,
+    prices: Prices,
     *,
     margin: int,
     closed: bool,
@@ -113,8 +133,8 @@ def lowest_cut(
 
     Parameters
     ----------
-    difference, gradient : arrays, shape (rows, n)
-        See `edge_costs`.
+    prices : Prices
+        Of `contour.contour_prices`, or of `edge_prices`.
     margin : int
         Columns at both borders that the cut keeps away from.
     closed : bool
@@ -134,17 +154,16 @@ def lowest_cut(
     edge costs of graph-cut textures (Kwatra et al. 2003). A closed path is found by fixing the column that the best
     open path takes half-way round.
     """
-    across, along = edge_costs(difference, gradient)
-    rows, n = across.shape
-    low, high = np.full(rows, min(margin, n // 2), np.int32), np.full(rows, max(n - 1 - margin, n // 2), np.int32)
+    low, high = _borders(prices, margin)
     if guide is not None:
         low = np.clip(np.floor(guide - reach), low, high).astype(np.int32)
         high = np.clip(np.ceil(guide + reach), low, high).astype(np.int32)
     if not closed:
-        return _path(across, along, low, high)
+        return _path(prices, low, high)
+    rows = len(low)
     half = rows // 2
-    turned = [np.roll(a, -half, 0) for a in (across, along)]
-    free = _path(turned[0], turned[1], np.roll(low, -half), np.roll(high, -half))
+    turned = Prices(*(np.roll(a, -half, 0) for a in prices))
+    free = _path(turned, np.roll(low, -half), np.roll(high, -half))
     start = int(free[rows - half])
-    again = [np.concatenate([a, a[:1]]) for a in (across, along)]
-    return _path(again[0], again[1], np.append(low, low[0]), np.append(high, high[0]), start, start)[:-1]
+    again = Prices(*(np.concatenate([a, a[:1]]) for a in prices))
+    return _path(again, np.append(low, low[0]), np.append(high, high[0]), start, start)[:-1]

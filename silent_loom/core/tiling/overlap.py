@@ -47,17 +47,19 @@ def fitted_overlap(image: Image, asked: tuple[float, float] = (0.2, 0.2), task: 
     -----
     Courses of stones, boards, ribs: whatever runs along an edge meets itself only where the sheet is laid over itself by
     the right amount, and no cut can mend a wrong one. So the lowest-error cut is priced at every overlap, by the same
-    measure that places it (`cut.lowest_cut`), at a small size; the cheapest ones are placed to a fraction of a texel at
+    measure that places it (`contour.contour_prices`), at a small size; the cheapest ones are placed to a fraction of a texel at
     a larger one. Both directions are fitted apart from each other.
     """
     costs = [cost_of({"base": at_most(image, size, task)}, {"base": 1.0}) for size in SIZES]
+    for cost in costs:
+        cost.layers  # once for every overlap and both directions  # noqa: B018
     turned = [c.turned() for c in costs]
     x, y = both(partial(_fitted, costs, asked[0], task), partial(_fitted, turned, asked[1], task))
     return x, y
 
 
 def _price(cost: Cost, n: int) -> float:
-    return price_of_cut(*cost.strips(cost.planes.shape[1] - n, 1.0), margin=int(MARGIN * n))
+    return price_of_cut(cost.prices(cost.planes.shape[1] - n, False), margin=int(MARGIN * n))
 
 
 def _fitted(costs: list[Cost], asked: float, task: Task) -> float:

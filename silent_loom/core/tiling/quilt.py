@@ -16,7 +16,7 @@ from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.later import later
 from silent_loom.core.parallel import WORKERS, Task, inlined, kernel, over_rows
 from silent_loom.core.resample import blur, reduce_area
-from silent_loom.core.tiling.cut import lowest_cut
+from silent_loom.core.tiling.cut import edge_prices, lowest_cut
 from silent_loom.core.tiling.features import features
 from silent_loom.core.tiling.join import normals_of, slopes_of
 from silent_loom.core.weave.decision import Decision
@@ -238,9 +238,8 @@ def _cut(difference: Floats, busy: Floats, known: NDArray[np.bool_], side: int, 
     d, b = (a if side in (0, 2) else a.T for a in (difference, busy))
     k = turned[part]
     price = np.where(k, d[part], 0.0).astype(np.float32)
-    path = lowest_cut(
-        np.ascontiguousarray(price), np.ascontiguousarray(b[part], np.float32), margin=max(1, deep // 10), closed=False
-    )
+    prices = edge_prices(np.ascontiguousarray(price), np.ascontiguousarray(b[part], np.float32))
+    path = lowest_cut(prices, margin=max(1, deep // 10), closed=False)
     return (path if side in (0, 1) else path + n - deep).astype(np.int32)
 
 

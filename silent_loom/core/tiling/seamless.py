@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any, Literal, cast
 
 import numpy as np
@@ -13,11 +14,12 @@ from pydantic import field_validator
 from silent_loom.core.carry import warp_homography
 from silent_loom.core.errors import WeaveError
 from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.parallel import Task
+from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.photo.perspective import convex, homography
 from silent_loom.core.resample import blur
 from silent_loom.core.tiling.bend import bent, drift_between
-from silent_loom.core.tiling.cut import lowest_cut
+from silent_loom.core.tiling.contour import FULL, Layers, contour_prices, layers_of, window_at
+from silent_loom.core.tiling.cut import Prices, edge_prices, lowest_cut
 from silent_loom.core.tiling.fade import fade_strip
 from silent_loom.core.tiling.features import features
 from silent_loom.core.tiling.gradient import close
@@ -126,31 +128,58 @@ class SeamlessSettings(Settings):
 
 @dataclass(frozen=True)
 class Cost:
-    """Features of every thread that counts, weighted, over one sheet."""
+    """Features of every thread that counts, weighted, over one sheet.
+
+    Attributes
+    ----------
+    planes : array, shape (H, W, K)
+    scale : float
+        Longer side of the sheet over `contour.FULL`.
+    """
 
     planes: Floats
+    scale: float
+
+    @cached_property
+    def layers(self) -> Layers:
+        return layers_of(self.planes, self.scale)
 
     def closed_x(self, keep: int, path: NDArray[np.float64]) -> Cost:
         """The same sheet cut shut from left to right along a path (a hard cut: only its content matters here)."""
         n = self.planes.shape[1] - keep
         left = np.arange(n)[None, :] + 0.5 < path[:, None]
         strip = np.where(left[..., None], self.planes[:, keep:], self.planes[:, :n])
-        return Cost(np.concatenate([strip, self.planes[:, n:keep]], 1))
+        return Cost(np.concatenate([strip, self.planes[:, n:keep]], 1), self.scale)
 
     def turned(self) -> Cost:
-        return Cost(np.ascontiguousarray(self.planes.transpose(1, 0, 2)))
+        made = Cost(np.ascontiguousarray(self.planes.transpose(1, 0, 2)), self.scale)
+        if "layers" in self.__dict__:
+            made.__dict__["layers"] = self.layers.turned()
+        return made
 
-    def strips(self, keep: int, scale: float) -> tuple[Floats, Floats]:
-        """Difference and busyness over the overlap; ``scale`` is a decision texel in texels."""
+    def prices(self, keep: int, closed: bool, task: Task = IDLE) -> Prices:
+        """Prices of a cut over the overlap that keeps what both ends show whole."""
+        width = self.planes.shape[1]
+        n, beside = width - keep, window_at(self.scale)
+        if "layers" in self.__dict__ or 2 * (n + beside) >= width:
+            layers = self.layers
+        else:  # both ends of the sheet alone, as far as their medians look
+            ends = np.concatenate([self.planes[:, : n + beside], self.planes[:, keep - beside :]], 1)
+            layers, width = layers_of(ends, self.scale, task), ends.shape[1]
+        first, second = layers.part(slice(0, n)), layers.part(slice(width - n, None))
+        return contour_prices(first, second, self.scale, closed, task)
+
+    def prices_of_difference(self, keep: int) -> Prices:
+        """Prices of a cut over an overlap both ends of which show the same things: by how far they differ."""
         n = self.planes.shape[1] - keep
         first, second = self.planes[:, :n], self.planes[:, keep:]
         gap = first - second
         difference = np.square(gap).sum(2)  # squared, so that one bad place costs more than a long way round it
         # Parting lines that differ only in place would double an edge: the difference also counts a little way around.
-        difference = difference + blur(np.ascontiguousarray(difference), 2.0 * scale, False)
+        difference = difference + blur(np.ascontiguousarray(difference), 2.0, False)
         gx = np.abs(np.diff(first, axis=1, append=first[:, -1:])) + np.abs(np.diff(second, axis=1, append=second[:, -1:]))
-        busy = blur(np.ascontiguousarray(gx.sum(2)), 3.0 * scale, False)
-        return np.ascontiguousarray(difference, np.float32), np.ascontiguousarray(busy, np.float32)
+        busy = blur(np.ascontiguousarray(gx.sum(2)), 3.0, False)
+        return edge_prices(np.ascontiguousarray(difference, np.float32), np.ascontiguousarray(busy, np.float32))
 
 
 def cost_of(inputs: Mapping[str, Image], weights: Mapping[str, float]) -> Cost:
@@ -160,7 +189,8 @@ def cost_of(inputs: Mapping[str, Image], weights: Mapping[str, float]) -> Cost:
         weight = weights.get(name, threads.spec(name).weight)
         if weight > 0:
             planes.append(features(image) * np.float32(weight))
-    return Cost(np.ascontiguousarray(np.concatenate(planes, 2)))
+    stacked = np.ascontiguousarray(np.concatenate(planes, 2))
+    return Cost(stacked, max(stacked.shape[:2]) / FULL)
 
 
 class Seamless(CarryStep[SeamlessSettings]):
@@ -170,14 +200,14 @@ class Seamless(CarryStep[SeamlessSettings]):
     -----
     First left to right over the whole height, then top to bottom along a closed path, so all four edges and the corner
     meet. The paths are decided once, at the decision size, on all threads that count, and kept as fractions of the
-    overlap, so that every thread and every size goes over at the same place. See `cut.lowest_cut`, `join.join_strip`,
-    `fade.fade_strip`, `gradient.close` and `lattice.find_lattice`.
+    overlap, so that every thread and every size goes over at the same place. See `contour.contour_prices`,
+    `cut.lowest_cut`, `join.join_strip`, `fade.fade_strip`, `gradient.close` and `lattice.find_lattice`.
     """
 
     name = "seamless"
     title = "Seamless"
     sentence = "Makes the edges meet."
-    version = 4
+    version = 5
     decides = True
     Settings = SeamlessSettings
 
@@ -257,18 +287,21 @@ class Seamless(CarryStep[SeamlessSettings]):
             half = np.full(2, 0.5, np.float32)
             return Decision({"path_x": half, "path_y": half}, figures, warnings)
         cost = cost_of(laid, s.weights())
-        cost = Cost(np.ascontiguousarray(cost.planes[:in_h, :in_w]))
+        cost = replace(cost, planes=np.ascontiguousarray(cost.planes[:in_h, :in_w]))
         arrays: dict[str, NDArray[Any]] = {}
         bending = s.method == "motif" and s.bend
         repeat = _repeat(s, keep_x, keep_y)
         if bending:
             cost = _bent(cost, keep_x, repeat, False, arrays, "bend_x", task)
-        path_x = lowest_cut(*cost.strips(keep_x, 1.0), margin=int(MARGIN * n), closed=False)
+        alike = s.method == "motif"
+        prices = cost.prices_of_difference(keep_x) if alike else cost.prices(keep_x, False, task)
+        path_x = lowest_cut(prices, margin=int(MARGIN * n), closed=False)
         task.checkpoint()
         across = cost.closed_x(keep_x, path_x.astype(float)).turned()
         if bending:
             across = _bent(across, keep_y, repeat, True, arrays, "bend_y", task)
-        path_y = lowest_cut(*across.strips(keep_y, 1.0), margin=int(MARGIN * m), closed=True)
+        prices = across.prices_of_difference(keep_y) if alike else across.prices(keep_y, True, task)
+        path_y = lowest_cut(prices, margin=int(MARGIN * m), closed=True)
         arrays |= {"path_x": (path_x / n).astype(np.float32), "path_y": (path_y / m).astype(np.float32)}
         return Decision(arrays, figures, warnings)
 
@@ -335,7 +368,7 @@ def _bent(
     if drift is None:
         return cost
     arrays[name] = drift
-    return Cost(bent(cost.planes, None, 1, keep, drift, closed, task))
+    return replace(cost, planes=bent(cost.planes, None, 1, keep, drift, closed, task))
 
 
 def _faded(pixels: Floats, kind: Kind, w: int, h: int, width: float, task: Task) -> Floats:

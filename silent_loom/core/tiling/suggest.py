@@ -20,11 +20,15 @@ from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins
 from silent_loom.core.weave.step import DECISION_SIZE, Geometry, Sheet, Sources
 
 SIZE = 512
-"""Texels along the longer side of the finished sheet at which methods are tried."""
+"""Texels along the longer side of the finished sheet, at which methods are tried at least …"""
 PROVED = 2048
-"""What promises well there is tried again at the sheet's own size, or at this one where that is larger: a joint that is
-doubled by a few texels hides at the small size."""
+"""… and at most; between the two at the sheet's own size. A joint that is doubled by a few texels hides at a small size."""
 GOOD = 0.95
+SMOOTH = 0.85
+"""Part of the variance that is broad, from which on a surface counts as smooth."""
+STRANGE = {"gradient": 0.2, "fade": 0.35}
+"""How much better than a cut a method must be where it does not belong: a gradient turns the colours of areas that have
+their own, a fade lets what it fades show through."""
 
 
 @dataclass(frozen=True)
@@ -79,12 +83,10 @@ def tried(
 
 
 def _proved(image: Image, settings: SeamlessSettings, task: Task) -> float:
-    """Seam figure at the small size, or at the full one where the small one promises well."""
-    _, figure = tried(image, settings, task)
+    """Seam figure at the sheet's own size, within bounds."""
     after = SEAMLESS.geometry(settings, Geometry(image.size_mm), cast(Sources, None)).size_mm
     own = round(max(after[0] * image.width / image.size_mm[0], after[1] * image.height / image.size_mm[1]))
-    if figure <= GOOD and own > 1.2 * SIZE:
-        _, figure = tried(image, settings, task, size=min(PROVED, own))
+    _, figure = tried(image, settings, task, size=min(PROVED, max(SIZE, own)))
     return figure
 
 
@@ -101,14 +103,14 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
     Notes
     -----
     A regular motif asks for whole repeats. Otherwise the overlaps are fitted (`overlap.fitted_overlap`), cut, gradient
-    and fade are tried at 512 texels in the order that suits the content, and the first whose joins cannot be told apart
-    from the surface there and at full size is taken; if none is that good, the best, with a wider overlap tried as well.
+    and fade are tried at the sheet's own size in the order that suits the content, and the first whose joins cannot be told
+    apart from the surface is taken; if none is that good, the best, with a wider overlap tried as well.
     """
     task.report(0.0, "looking for a motif")
     figures: dict[str, float] = {}
     lattice = find_lattice(image, task) if image.kind is not Kind.ID else None
     grid = fit_grid(image, lattice, task) if lattice else None
-    options: list[tuple[float, dict[str, Any]]] = []
+    options: list[tuple[float, float, dict[str, Any]]] = []
     if lattice and grid:
         n, m = grid.repeats
         settings = {"method": "motif", "grid": grid.quad, "grid_x": n, "grid_y": m, "overlap_x": 0.3, "overlap_y": 0.3}
@@ -120,30 +122,43 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
             kept = f"{n} × {m}" if lattice.free is None else f"{max(n, m)}"
             why = f"{what} every {sizes} mm: {kept} whole repeats are kept."
             return Suggestion(settings, why, figures)
-        options.append((figure, settings))
+        options.append((figure, figure, settings))
     task.report(0.15, "fitting the overlap")
     fitted = fitted_overlap(image, overlap, task) if image.kind is not Kind.ID else overlap
     base = {"overlap_x": fitted[0], "overlap_y": fitted[1]}
     smooth = smoothness(image)
-    order = ["gradient", "cut", "cut, wide", "fade"] if smooth > 0.85 else ["cut", "gradient", "cut, wide", "fade"]
-    for i, name in enumerate(order):
-        task.report(0.25 + 0.18 * i, f"trying {name}")
-        wide = 1.8 if name.endswith("wide") else 1.0
-        settings = {"method": name.split(",")[0], **{k: min(0.45, wide * v) for k, v in base.items()}}
+    ways: list[tuple[str, str, dict[str, float]]] = [
+        ("cut", "cut", base),
+        ("gradient", "gradient", base),
+        ("cut, wide", "cut", {k: min(0.45, 1.8 * v) for k, v in base.items()}),
+        ("fade", "fade", base),
+    ]
+    if smooth > SMOOTH:
+        ways.insert(0, ways.pop(1))
+    elif fitted != overlap:  # what fits best by price need not do so by eye
+        ways.insert(1, ("cut, as asked", "cut", {"overlap_x": overlap[0], "overlap_y": overlap[1]}))
+    for i, (name, method, over) in enumerate(ways):
+        task.report(0.25 + 0.15 * i, f"trying {name}")
+        settings = {"method": method, **over}
         figure = _proved(image, SeamlessSettings(**settings), task)
         figures[name] = round(figure, 3)
-        # A fade shows through what it fades: it has to be clearly better than a cut to be taken on anything but grain
-        options.append((figure + (0.35 if name == "fade" else 0.0), settings))
-        if figure <= GOOD and name != "fade":
+        more = 0.0 if method == "gradient" and smooth > SMOOTH else STRANGE.get(method, 0.0)
+        options.append((figure + more, figure, settings))
+        if figure + more <= GOOD:
             break
-    _, settings = min(options, key=lambda o: o[0])
-    return Suggestion(settings, _why(str(settings["method"]), smooth, min(figures.values())), figures)
+    _, reached, settings = min(options, key=lambda o: o[0])
+    return Suggestion(settings, _why(str(settings["method"]), smooth, reached), figures)
 
 
 def _why(method: str, smooth: float, figure: float) -> str:
+    spread = (
+        f"The surface is smooth ({100 * smooth:.0f} % of what varies is broad): the difference is spread out"
+        if smooth > SMOOTH
+        else "A cut alone leaves a step in tone: the difference is spread out"
+    )
     reason = {
         "cut": "The surface has edges: a cut between them hides best",
-        "gradient": f"The surface is smooth ({100 * smooth:.0f} % of what varies is broad): the difference is spread out",
+        "gradient": spread,
         "fade": "The surface is an even grain: a fade that keeps contrast hides best",
         "motif": "A motif repeats: whole repeats are kept",
     }[method]

@@ -1,0 +1,272 @@
+"""What a cut between two pictures of one strip costs when what they show is to stay whole."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import partial
+
+import cv2
+import numpy as np
+
+from silent_loom.core.images import Floats
+from silent_loom.core.parallel import IDLE, Task, both, inlined, kernel, over_rows
+from silent_loom.core.tiling.cut import Prices
+
+FULL = 1024
+"""Texels along the longer side of the sheet to which the lengths below belong."""
+WINDOW = 31
+"""Lines and spots narrower than half of this are detail; what is wider is tone."""
+LOOK = 6.0
+"""Reach of the look to either side of the cut."""
+SKIP = 3.0
+"""How far it begins on the other side of the cut: a blurred edge must be left behind whole."""
+NEAR = 6.0
+"""How far from a line a change of tone still belongs to it."""
+LINE = (3.0, 6.0)
+"""How much stronger than usual detail is where it begins to be a line, and where it is nothing else."""
+QUIET = 1.5
+"""Detail that differs by less than this, in terms of the usual difference, is grain: one is as good as the other …"""
+GRAIN = 0.1
+"""… and costs this part of its full price."""
+BEYOND = 0.6
+"""What the side that fits less well costs, beside the other."""
+SLACK = 0.04
+"""Steps of tone up to here are taken up by the blend, in features (a colour's are L*a*b* over 100)."""
+STEP = 5.0
+"""What a step of tone costs, beside a difference in detail."""
+
+
+@kernel
+def _kept(planes, base, usual, detail, line, y0, y1):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        for x in range(planes.shape[1]):
+            total = np.float32(0)
+            for k in range(planes.shape[2]):
+                d = planes[y, x, k] - base[y, x, k]
+                detail[y, x, k] = d
+                total += d * d
+            t = (np.sqrt(total) / usual - np.float32(LINE[0])) / np.float32(LINE[1] - LINE[0])
+            t = min(max(t, np.float32(0)), np.float32(1))
+            line[y, x] = t * t * (np.float32(3) - np.float32(2) * t)
+
+
+@dataclass(frozen=True)
+class Layers:
+    """Features taken apart: broad tone that keeps its edges, detail, and where detail is a line.
+
+    Attributes
+    ----------
+    base, detail : arrays, shape (H, W, K)
+        Their sum is the features.
+    line : array, shape (H, W)
+        0…1.
+    """
+
+    base: Floats
+    detail: Floats
+    line: Floats
+
+    def part(self, columns: slice) -> Layers:
+        return Layers(*(np.ascontiguousarray(a[:, columns]) for a in (self.base, self.detail, self.line)))
+
+    def turned(self) -> Layers:
+        return Layers(*(np.ascontiguousarray(a.swapaxes(0, 1)) for a in (self.base, self.detail, self.line)))
+
+
+def window_at(scale: float) -> int:
+    """Texels that the median looks at each way, odd."""
+    return max(3, round(WINDOW * scale) | 1)
+
+
+def layers_of(planes: Floats, scale: float, task: Task = IDLE) -> Layers:
+    """Take features apart; ``scale`` is the longer side of their whole sheet over `FULL`.
+
+    Notes
+    -----
+    The median of a window removes whatever covers less than half of it and leaves the border between two areas where it is,
+    which no linear filter does (Tukey, Exploratory Data Analysis, 1977): joints and cracks become detail, stones keep their
+    tone up to the joint.
+    """
+    side = window_at(scale)
+    base = np.empty_like(planes)
+
+    def smooth(k: int) -> None:
+        plane = planes[..., k]
+        low, high = float(plane.min()), float(plane.max())
+        span = high - low or 1.0
+        codes = np.rint((plane - low) * np.float32(255 / span)).astype(np.uint8)
+        base[..., k] = cv2.medianBlur(codes, side) * np.float32(span / 255) + np.float32(low)
+
+    both(*(partial(smooth, k) for k in range(planes.shape[2])))
+    detail, line = np.empty_like(planes), np.empty(planes.shape[:2], np.float32)
+    rough = np.sqrt(np.square(planes[::2, ::2] - base[::2, ::2]).sum(2))
+    usual = np.float32(float(np.median(rough)) / 1.18 + 1e-4)  # the median length of two Gaussian numbers, to their deviation
+    over_rows(len(planes), partial(_kept, planes, base, usual, detail, line), task)
+    return Layers(base, detail, line)
+
+
+@kernel
+def _differing(a, b, quiet, out, y0, y1):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        for x in range(a.shape[1]):
+            total = np.float32(0)
+            for k in range(a.shape[2]):
+                d = a[y, x, k] - b[y, x, k]
+                total += d * d
+            more = max(np.sqrt(total) - quiet, np.float32(0))
+            out[y, x] = more * more + np.float32(GRAIN) * total
+
+
+@kernel
+def _aside(unlike, keep, skip, left, right, y0, y1):  # type: ignore[no-untyped-def]
+    # Before column c: how unlike both pictures are to the left of it, nearest first; and to the right
+    n = unlike.shape[1]
+    gain = np.float32(1) - keep
+    for y in range(y0, y1):
+        v = unlike[y, 0]
+        for c in range(n + 1 + skip):
+            if 0 < c <= n:
+                v = keep * v + gain * unlike[y, c - 1]
+            if c >= skip:
+                left[y, c - skip] = v
+        v = unlike[y, n - 1]
+        for c in range(n, -1 - skip, -1):
+            if 0 <= c < n:
+                v = keep * v + gain * unlike[y, c]
+            if c + skip <= n:
+                right[y, c + skip] = v
+
+
+@kernel
+def _above(unlike, keep, skip, start, up, down, x0, x1):  # type: ignore[no-untyped-def]
+    # Below row y: how unlike both pictures are above that place, and below it. The rows before the first one are the last
+    # ones where the strip is closed (start < 0), else the first one again.
+    h = unlike.shape[0]
+    gain = np.float32(1) - keep
+    for x in range(x0, x1):
+        v = unlike[0 if start == 0 else h + start, x]
+        for y in range(start, h + skip):
+            if y < h:
+                v = keep * v + gain * unlike[y if y >= 0 else h + y, x]
+            if y >= skip:
+                up[y - skip, x] = v
+        v = unlike[h - 1 if start == 0 else -start - 1, x]
+        for y in range(h - 1 - start, -1 - skip, -1):
+            if 0 <= y + skip < h:
+                down[y + skip, x] = v
+            if y >= 0:
+                v = keep * v + gain * unlike[y if y < h else y - h, x]
+
+
+@inlined
+def _meeting(a, b, p, q):  # type: ignore[no-untyped-def]
+    # How far two lines that are cut go on in each other: 0…1
+    apart, strength = np.float32(0), np.float32(1e-9)
+    for k in range(a.shape[0]):
+        apart += (a[k] - b[k]) * (a[k] - b[k])
+        strength += max(a[k] * a[k], b[k] * b[k])
+    return p * q * max(np.float32(0), np.float32(1) - np.float32(2) * apart / strength)
+
+
+@inlined
+def _step(here, there, here_on, there_before):  # type: ignore[no-untyped-def]
+    # The change of tone from here (shown) to there (shown), unless either picture makes the same one by itself
+    shown, first, second = np.float32(0), np.float32(0), np.float32(0)
+    for k in range(here.shape[0]):
+        a, b, c = here[k] - there[k], here_on[k] - there[k], here[k] - there_before[k]
+        shown += a * a
+        first += b * b
+        second += c * c
+    more = max(np.sqrt(min(shown, min(first, second))) - np.float32(SLACK), np.float32(0))
+    return np.float32(STEP) * more * more
+
+
+@kernel
+def _across(base_a, base_b, detail_a, detail_b, line_a, line_b, left, right, near, out, y0, y1):  # type: ignore[no-untyped-def]
+    n = base_a.shape[1]
+    for y in range(y0, y1):
+        for c in range(n + 1):
+            i, j = max(c - 1, 0), min(c, n - 1)
+            low, high = min(left[y, c], right[y, c]), max(left[y, c], right[y, c])
+            price = low + np.float32(BEYOND) * high
+            price *= np.float32(1) - _meeting(detail_b[y, i], detail_a[y, j], line_b[y, i], line_a[y, j])
+            step = _step(base_b[y, i], base_a[y, j], base_b[y, j], base_a[y, i])
+            if step > 0:
+                line = np.float32(0)
+                for k in range(near):
+                    line = max(line, max(line_b[y, max(i - k, 0)], line_a[y, min(j + k, n - 1)]))
+                price += step * (np.float32(1) - line)
+            out[y, c] = price + np.float32(1e-6)
+
+
+@kernel
+def _along(base_a, base_b, detail_a, detail_b, line_a, line_b, up, down, near, closed, out, y0, y1):  # type: ignore[no-untyped-def]
+    # Between row y, which shows b, and the one below it, which shows a
+    h, n = line_a.shape
+    for y in range(y0, y1):
+        z = y + 1 if y + 1 < h else (0 if closed else y)
+        for x in range(n):
+            low, high = min(up[y, x], down[y, x]), max(up[y, x], down[y, x])
+            price = low + np.float32(BEYOND) * high
+            price *= np.float32(1) - _meeting(detail_b[y, x], detail_a[z, x], line_b[y, x], line_a[z, x])
+            step = _step(base_b[y, x], base_a[z, x], base_b[z, x], base_a[y, x])
+            if step > 0:
+                line = np.float32(0)
+                for k in range(near):
+                    i, j = y - k, z + k
+                    i = (i + h if closed else 0) if i < 0 else i
+                    j = (j - h if closed else h - 1) if j >= h else j
+                    line = max(line, max(line_b[max(i, 0), x], line_a[min(j, h - 1), x]))
+                price += step * (np.float32(1) - line)
+            out[y, x] = price + np.float32(1e-6)
+        out[y, n] = out[y, n - 1]
+
+
+def contour_prices(first: Layers, second: Layers, scale: float, closed: bool, task: Task = IDLE) -> Prices:
+    """Price of parting neighbouring texels so that nothing shown looks cut through.
+
+    Parameters
+    ----------
+    first, second : Layers
+        The two pictures of the strip, as `cut.lowest_cut` lays them: the second left of the path, the first right of it.
+    scale : float
+        Longer side of the whole sheet over `FULL`.
+    closed : bool
+        The last row continues at the first one.
+
+    Notes
+    -----
+    By how far both pictures differ at the cut (Kwatra et al. 2003), a crack of one that is kept beside a plain plate of the
+    other costs as much as one that ends there, and a way through the middle of two plates is the cheapest. What an eye
+    minds is another matter, and so is what is counted here:
+
+    - Detail needs to go on in one of both pictures only: a joint is kept whole when what lies beyond it is as free of
+      joints in the picture that follows as in its own. So both pictures are compared to either side of the cut, weighted
+      less with distance, and the side that fits better counts in full. Close behind a kept joint another one would make it
+      double; the look reaches far enough to see it.
+    - Lines that run into each other at the cut make a fork, as cracks and joints do everywhere, and cost nothing.
+    - A step in tone costs where the cut makes one, that is where neither picture has it there by itself and no line lies
+      between: stones differ beyond a joint.
+
+    The parts are told from each other by a median (`layers_of`).
+    """
+    h, n = first.line.shape
+    unlike = np.empty((h, n), np.float32)
+    gap = np.sqrt(np.square(first.detail[::2, ::2] - second.detail[::2, ::2]).sum(2))
+    quiet = np.float32(QUIET * float(np.median(gap)))
+    over_rows(h, partial(_differing, first.detail, second.detail, quiet, unlike), task)
+    keep, skip = np.float32(np.exp(-1 / (LOOK * scale))), round(SKIP * scale)
+    near = max(1, round(NEAR * scale))
+    left, right = np.empty((h, n + 1), np.float32), np.empty((h, n + 1), np.float32)
+    up, down = np.empty((h, n), np.float32), np.empty((h, n), np.float32)
+    over_rows(h, partial(_aside, unlike, keep, min(skip, n), left, right), task)
+    start = -min(h - 1, int(4 * LOOK * scale) + skip + 1) if closed else 0
+    over_rows(n, partial(_above, unlike, keep, min(skip, h - 1), start, up, down), task)
+    across, rightward, leftward = (np.empty((h, n + 1), np.float32) for _ in range(3))
+    one = (first.base, second.base, first.detail, second.detail, first.line, second.line)
+    other = (second.base, first.base, second.detail, first.detail, second.line, first.line)
+    over_rows(h, partial(_across, *one, left, right, near, across), task)
+    # Going right, the row above shows the first picture where the one below shows the second
+    over_rows(h, partial(_along, *other, up, down, near, closed, rightward), task)
+    over_rows(h, partial(_along, *one, up, down, near, closed, leftward), task)
+    return Prices(across, rightward, leftward)
