@@ -29,7 +29,11 @@ QUIET = 1.5
 GRAIN = 0.1
 """… and costs this part of its full price."""
 BEYOND = 0.6
-"""What the side that fits less well costs, beside the other."""
+"""What detail that is no line costs on the side that fits less well, beside the other."""
+END = 3.0
+"""What a line costs that ends at the cut, beside a difference in other detail …"""
+DOUBLE = 0.2
+"""… and what lines cost that stand close behind the cut on both sides."""
 SLACK = 0.04
 """Steps of tone up to here are taken up by the blend, in features (a colour's are L*a*b* over 100)."""
 STEP = 5.0
@@ -106,15 +110,17 @@ def layers_of(planes: Floats, scale: float, task: Task = IDLE) -> Layers:
 
 
 @kernel
-def _differing(a, b, quiet, out, y0, y1):  # type: ignore[no-untyped-def]
+def _differing(a, b, line_a, line_b, quiet, lines, grain, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(a.shape[1]):
             total = np.float32(0)
             for k in range(a.shape[2]):
                 d = a[y, x, k] - b[y, x, k]
                 total += d * d
+            line = max(line_a[y, x], line_b[y, x])
             more = max(np.sqrt(total) - quiet, np.float32(0))
-            out[y, x] = more * more + np.float32(GRAIN) * total
+            lines[y, x] = line * more * more
+            grain[y, x] = (np.float32(1) - line) * more * more + np.float32(GRAIN) * total
 
 
 @kernel
@@ -143,54 +149,66 @@ def _above(unlike, keep, skip, start, up, down, x0, x1):  # type: ignore[no-unty
     # ones where the strip is closed (start < 0), else the first one again.
     h = unlike.shape[0]
     gain = np.float32(1) - keep
+    closed = start < 0
     for x in range(x0, x1):
-        v = unlike[0 if start == 0 else h + start, x]
+        v = unlike[start % h, x]
         for y in range(start, h + skip):
-            if y < h:
-                v = keep * v + gain * unlike[y if y >= 0 else h + y, x]
+            if y < h or closed:
+                v = keep * v + gain * unlike[y % h, x]
             if y >= skip:
                 up[y - skip, x] = v
-        v = unlike[h - 1 if start == 0 else -start - 1, x]
+        v = unlike[(h - 1 - start) % h, x]
         for y in range(h - 1 - start, -1 - skip, -1):
             if 0 <= y + skip < h:
                 down[y + skip, x] = v
-            if y >= 0:
-                v = keep * v + gain * unlike[y if y < h else y - h, x]
+            if y >= 0 or closed:
+                v = keep * v + gain * unlike[y % h, x]
 
 
 @inlined
-def _meeting(a, b, p, q):  # type: ignore[no-untyped-def]
-    # How far two lines that are cut go on in each other: 0…1
-    apart, strength = np.float32(0), np.float32(1e-9)
-    for k in range(a.shape[0]):
-        apart += (a[k] - b[k]) * (a[k] - b[k])
-        strength += max(a[k] * a[k], b[k] * b[k])
-    return p * q * max(np.float32(0), np.float32(1) - np.float32(2) * apart / strength)
+def _ends(line_here, line_on, here_on, there):  # type: ignore[no-untyped-def]
+    # A line that is shown here, would go on, and does not
+    apart = np.float32(0)
+    for k in range(there.shape[0]):
+        apart += (here_on[k] - there[k]) * (here_on[k] - there[k])
+    return line_here * line_on * apart
 
 
 @inlined
-def _step(here, there, here_on, there_before):  # type: ignore[no-untyped-def]
-    # The change of tone from here (shown) to there (shown), unless either picture makes the same one by itself
+def _step(here, there, here_on, there_before, hidden_here, hidden_there):  # type: ignore[no-untyped-def]
+    # The change of tone from here (shown) to there (shown), unless either picture makes the same one by itself, and not
+    # by a line that is hidden
     shown, first, second = np.float32(0), np.float32(0), np.float32(0)
     for k in range(here.shape[0]):
         a, b, c = here[k] - there[k], here_on[k] - there[k], here[k] - there_before[k]
         shown += a * a
         first += b * b
         second += c * c
+    first, second = first + hidden_here * shown, second + hidden_there * shown
     more = max(np.sqrt(min(shown, min(first, second))) - np.float32(SLACK), np.float32(0))
     return np.float32(STEP) * more * more
 
 
+@inlined
+def _beside(lines, grain, y, x):  # type: ignore[no-untyped-def]
+    # Lines need to fit on one side only, other detail on both, though less on one of them
+    low, high = min(grain[0][y, x], grain[1][y, x]), max(grain[0][y, x], grain[1][y, x])
+    return np.float32(DOUBLE) * min(lines[0][y, x], lines[1][y, x]) + low + np.float32(BEYOND) * high
+
+
 @kernel
-def _across(base_a, base_b, detail_a, detail_b, line_a, line_b, left, right, near, out, y0, y1):  # type: ignore[no-untyped-def]
+def _across(base_a, base_b, detail_a, detail_b, line_a, line_b, lines, grain, near, out, y0, y1):  # type: ignore[no-untyped-def]
     n = base_a.shape[1]
     for y in range(y0, y1):
         for c in range(n + 1):
             i, j = max(c - 1, 0), min(c, n - 1)
-            low, high = min(left[y, c], right[y, c]), max(left[y, c], right[y, c])
-            price = low + np.float32(BEYOND) * high
-            price *= np.float32(1) - _meeting(detail_b[y, i], detail_a[y, j], line_b[y, i], line_a[y, j])
-            step = _step(base_b[y, i], base_a[y, j], base_b[y, j], base_a[y, i])
+            price = _beside(lines, grain, y, c)
+            ends = _ends(line_b[y, i], line_b[y, j], detail_b[y, j], detail_a[y, j])
+            ends += _ends(line_a[y, j], line_a[y, i], detail_a[y, i], detail_b[y, i])
+            price += np.float32(END) * ends
+            hidden_b = max(line_b[y, j] - line_a[y, j], np.float32(0))
+            hidden_a = max(line_a[y, i] - line_b[y, i], np.float32(0))
+            step = _step(base_b[y, i], base_a[y, j], base_b[y, j], base_a[y, i], hidden_b, hidden_a)
             if step > 0:
                 line = np.float32(0)
                 for k in range(near):
@@ -200,16 +218,19 @@ def _across(base_a, base_b, detail_a, detail_b, line_a, line_b, left, right, nea
 
 
 @kernel
-def _along(base_a, base_b, detail_a, detail_b, line_a, line_b, up, down, near, closed, out, y0, y1):  # type: ignore[no-untyped-def]
+def _along(base_a, base_b, detail_a, detail_b, line_a, line_b, lines, grain, near, closed, out, y0, y1):  # type: ignore[no-untyped-def]
     # Between row y, which shows b, and the one below it, which shows a
     h, n = line_a.shape
     for y in range(y0, y1):
         z = y + 1 if y + 1 < h else (0 if closed else y)
         for x in range(n):
-            low, high = min(up[y, x], down[y, x]), max(up[y, x], down[y, x])
-            price = low + np.float32(BEYOND) * high
-            price *= np.float32(1) - _meeting(detail_b[y, x], detail_a[z, x], line_b[y, x], line_a[z, x])
-            step = _step(base_b[y, x], base_a[z, x], base_b[z, x], base_a[y, x])
+            price = _beside(lines, grain, y, x)
+            ends = _ends(line_b[y, x], line_b[z, x], detail_b[z, x], detail_a[z, x])
+            ends += _ends(line_a[z, x], line_a[y, x], detail_a[y, x], detail_b[y, x])
+            price += np.float32(END) * ends
+            hidden_b = max(line_b[z, x] - line_a[z, x], np.float32(0))
+            hidden_a = max(line_a[y, x] - line_b[y, x], np.float32(0))
+            step = _step(base_b[y, x], base_a[z, x], base_b[z, x], base_a[y, x], hidden_b, hidden_a)
             if step > 0:
                 line = np.float32(0)
                 for k in range(near):
@@ -240,33 +261,38 @@ def contour_prices(first: Layers, second: Layers, scale: float, closed: bool, ta
     other costs as much as one that ends there, and a way through the middle of two plates is the cheapest. What an eye
     minds is another matter, and so is what is counted here:
 
-    - Detail needs to go on in one of both pictures only: a joint is kept whole when what lies beyond it is as free of
-      joints in the picture that follows as in its own. So both pictures are compared to either side of the cut, weighted
-      less with distance, and the side that fits better counts in full. Close behind a kept joint another one would make it
-      double; the look reaches far enough to see it.
-    - Lines that run into each other at the cut make a fork, as cracks and joints do everywhere, and cost nothing.
+    - A line (joint, crack, rib) costs where it reaches the cut, would go on in its own picture, and does not in the other.
+      It may be kept along the cut beside whatever follows, and lines that run into each other there make a fork, as
+      cracks and joints do everywhere.
+    - Detail needs to go on in one of both pictures only, so they are compared to either side of the cut, weighted less with
+      distance, and lines count by the side that fits better: two of them close together would look doubled. Other detail
+      counts on the other side, too, though less.
     - A step in tone costs where the cut makes one, that is where neither picture has it there by itself and no line lies
       between: stones differ beyond a joint.
 
     The parts are told from each other by a median (`layers_of`).
     """
     h, n = first.line.shape
-    unlike = np.empty((h, n), np.float32)
-    gap = np.sqrt(np.square(first.detail[::2, ::2] - second.detail[::2, ::2]).sum(2))
+    lines, grain = np.empty((h, n), np.float32), np.empty((h, n), np.float32)
+    gap = np.sqrt(np.square(first.detail - second.detail).sum(2))
     quiet = np.float32(QUIET * float(np.median(gap)))
-    over_rows(h, partial(_differing, first.detail, second.detail, quiet, unlike), task)
+    over_rows(h, partial(_differing, first.detail, second.detail, first.line, second.line, quiet, lines, grain), task)
     keep, skip = np.float32(np.exp(-1 / (LOOK * scale))), round(SKIP * scale)
     near = max(1, round(NEAR * scale))
-    left, right = np.empty((h, n + 1), np.float32), np.empty((h, n + 1), np.float32)
-    up, down = np.empty((h, n), np.float32), np.empty((h, n), np.float32)
-    over_rows(h, partial(_aside, unlike, keep, min(skip, n), left, right), task)
     start = -min(h - 1, int(4 * LOOK * scale) + skip + 1) if closed else 0
-    over_rows(n, partial(_above, unlike, keep, min(skip, h - 1), start, up, down), task)
-    across, rightward, leftward = (np.empty((h, n + 1), np.float32) for _ in range(3))
     one = (first.base, second.base, first.detail, second.detail, first.line, second.line)
     other = (second.base, first.base, second.detail, first.detail, second.line, first.line)
-    over_rows(h, partial(_across, *one, left, right, near, across), task)
+    aside, above = [], []
+    for unlike in (lines, grain):
+        left, right = np.empty((h, n + 1), np.float32), np.empty((h, n + 1), np.float32)
+        up, down = np.empty((h, n), np.float32), np.empty((h, n), np.float32)
+        over_rows(h, partial(_aside, unlike, keep, min(skip, n), left, right), task)
+        over_rows(n, partial(_above, unlike, keep, min(skip, h - 1), start, up, down), task)
+        aside.append((left, right))
+        above.append((up, down))
+    across, rightward, leftward = (np.empty((h, n + 1), np.float32) for _ in range(3))
+    over_rows(h, partial(_across, *one, aside[0], aside[1], near, across), task)
     # Going right, the row above shows the first picture where the one below shows the second
-    over_rows(h, partial(_along, *other, up, down, near, closed, rightward), task)
-    over_rows(h, partial(_along, *one, up, down, near, closed, leftward), task)
+    over_rows(h, partial(_along, *other, above[0], above[1], near, closed, rightward), task)
+    over_rows(h, partial(_along, *one, above[0], above[1], near, closed, leftward), task)
     return Prices(across, rightward, leftward)

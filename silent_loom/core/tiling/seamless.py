@@ -105,6 +105,12 @@ class SeamlessSettings(Settings):
         log=True,
         when={"method": ["cut", "gradient", "motif"]},
     )
+    cut_by: Literal["lines", "difference"] = setting(
+        "lines",
+        "Lines: joints and cracks go on or fork, stones meet at joints. Difference: where both sides look most alike.",
+        title="Cut by",
+        when={"method": ["cut", "gradient"]},
+    )
     base_weight: float = setting(
         1.0, "What base colour counts for in finding the cut.", low=0, high=4, step=0.05, when={"method": CUTTING}
     )
@@ -293,7 +299,7 @@ class Seamless(CarryStep[SeamlessSettings]):
         repeat = _repeat(s, keep_x, keep_y)
         if bending:
             cost = _bent(cost, keep_x, repeat, False, arrays, "bend_x", task)
-        alike = s.method == "motif"
+        alike = s.method == "motif" or s.cut_by == "difference"
         prices = cost.prices_of_difference(keep_x) if alike else cost.prices(keep_x, False, task)
         path_x = lowest_cut(prices, margin=int(MARGIN * n), closed=False)
         task.checkpoint()

@@ -11,6 +11,7 @@ import numpy as np
 from silent_loom.core.images import Image, Kind
 from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.resample import at_most, blur, resize
+from silent_loom.core.tiling.contour import FULL, layers_of
 from silent_loom.core.tiling.features import features
 from silent_loom.core.tiling.grid import fit_grid
 from silent_loom.core.tiling.lattice import find_lattice
@@ -20,12 +21,14 @@ from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins
 from silent_loom.core.weave.step import DECISION_SIZE, Geometry, Sheet, Sources
 
 SIZE = 512
-"""Texels along the longer side of the finished sheet, at which methods are tried at least …"""
+"""Texels along the longer side of the finished sheet at which methods are tried, where steps in broad tone show best, …"""
 PROVED = 2048
-"""… and at most; between the two at the sheet's own size. A joint that is doubled by a few texels hides at a small size."""
+"""… and the most at which they are tried at the sheet's own size, where a joint that is doubled by a few texels shows."""
 GOOD = 0.95
 SMOOTH = 0.85
 """Part of the variance that is broad, from which on a surface counts as smooth."""
+LINED = 0.05
+"""Part of the sheet that is lines, from which on it is not a grain."""
 STRANGE = {"gradient": 0.2, "fade": 0.35}
 """How much better than a cut a method must be where it does not belong: a gradient turns the colours of areas that have
 their own, a fade lets what it fades show through."""
@@ -58,6 +61,12 @@ def smoothness(image: Image) -> float:
     return float(np.var(broad, (0, 1)).sum()) / max(whole, 1e-9)
 
 
+def lined(image: Image) -> float:
+    """Part of a sheet that is joints, cracks, threads: lines that stand out from its detail, 0…1."""
+    small = at_most(image, DECISION_SIZE)
+    return float(layers_of(features(small), max(small.width, small.height) / FULL).line.mean())
+
+
 def tried(
     image: Image,
     settings: SeamlessSettings,
@@ -83,11 +92,13 @@ def tried(
 
 
 def _proved(image: Image, settings: SeamlessSettings, task: Task) -> float:
-    """Seam figure at the sheet's own size, within bounds."""
+    """The worse of the seam figures at the sheet's own size, within bounds, and small; of those that were needed."""
     after = SEAMLESS.geometry(settings, Geometry(image.size_mm), cast(Sources, None)).size_mm
     own = round(max(after[0] * image.width / image.size_mm[0], after[1] * image.height / image.size_mm[1]))
     _, figure = tried(image, settings, task, size=min(PROVED, max(SIZE, own)))
-    return figure
+    if figure > GOOD or own <= SIZE:
+        return figure
+    return max(figure, tried(image, settings, task)[1])
 
 
 def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task = IDLE) -> Suggestion:
@@ -103,8 +114,9 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
     Notes
     -----
     A regular motif asks for whole repeats. Otherwise the overlaps are fitted (`overlap.fitted_overlap`), cut, gradient
-    and fade are tried at the sheet's own size in the order that suits the content, and the first whose joins cannot be told
-    apart from the surface is taken; if none is that good, the best, with a wider overlap tried as well.
+    and fade are tried, small and at the sheet's own size, in the order that suits the content, and the first whose joins cannot
+    be told apart from the surface is taken; if none is that good, the best, with a wider overlap tried as well. A fade is
+    not tried where the surface has joints, cracks or other lines: they would be seen through each other.
     """
     task.report(0.0, "looking for a motif")
     figures: dict[str, float] = {}
@@ -127,19 +139,21 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
     fitted = fitted_overlap(image, overlap, task) if image.kind is not Kind.ID else overlap
     base = {"overlap_x": fitted[0], "overlap_y": fitted[1]}
     smooth = smoothness(image)
-    ways: list[tuple[str, str, dict[str, float]]] = [
-        ("cut", "cut", base),
-        ("gradient", "gradient", base),
-        ("cut, wide", "cut", {k: min(0.45, 1.8 * v) for k, v in base.items()}),
-        ("fade", "fade", base),
+    asked = {"overlap_x": overlap[0], "overlap_y": overlap[1]}
+    wide = {k: min(0.45, 1.8 * v) for k, v in base.items()}
+    ways: list[tuple[str, dict[str, Any]]] = [
+        ("cut", {"method": "cut", **base}),
+        *([("cut, as asked", {"method": "cut", **asked})] if fitted != overlap else []),
+        ("cut by difference", {"method": "cut", "cut_by": "difference", **base}),
+        ("gradient", {"method": "gradient", **base}),
+        ("cut, wide", {"method": "cut", **wide}),
+        *([("fade", {"method": "fade", **base})] if lined(image) < LINED else []),
     ]
     if smooth > SMOOTH:
-        ways.insert(0, ways.pop(1))
-    elif fitted != overlap:  # what fits best by price need not do so by eye
-        ways.insert(1, ("cut, as asked", "cut", {"overlap_x": overlap[0], "overlap_y": overlap[1]}))
-    for i, (name, method, over) in enumerate(ways):
-        task.report(0.25 + 0.15 * i, f"trying {name}")
-        settings = {"method": method, **over}
+        ways.sort(key=lambda way: way[0] != "gradient")
+    for i, (name, settings) in enumerate(ways):
+        task.report(0.25 + 0.12 * i, f"trying {name}")
+        method = str(settings["method"])
         figure = _proved(image, SeamlessSettings(**settings), task)
         figures[name] = round(figure, 3)
         more = 0.0 if method == "gradient" and smooth > SMOOTH else STRANGE.get(method, 0.0)

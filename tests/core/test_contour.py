@@ -1,0 +1,133 @@
+"""What the cut keeps whole: joints and cracks go on, fork or are left alone, and stones meet at joints only."""
+
+from __future__ import annotations
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from numpy.typing import NDArray
+from scipy import ndimage
+
+from silent_loom.core.images import Floats
+from silent_loom.core.tiling.contour import NEAR, SKIP, Layers, contour_prices, layers_of
+from silent_loom.core.tiling.cut import Prices, lowest_cut
+from silent_loom.core.tiling.seamless import Cost
+from tests.conftest import spectrum
+from tests.support.plates import plates
+
+
+def strips(seed: int, rows: int = 40, columns: int = 26) -> tuple[Layers, Layers]:
+    tones = [spectrum(64, 1.0, seed + i)[:rows, :columns] for i in (0, 1)]
+    first, second = (np.ascontiguousarray(np.stack([t, 0.5 * t * t], -1), np.float32) for t in tones)
+    return layers_of(first, 0.4), layers_of(second, 0.4)
+
+
+def changed(layers: Layers, how: object) -> Layers:
+    return Layers(*(np.ascontiguousarray(how(a)) for a in (layers.base, layers.detail, layers.line)))  # type: ignore[operator]
+
+
+@given(st.integers(0, 10_000), st.booleans())
+@settings(max_examples=15, deadline=None)
+def test_a_mirrored_strip_has_mirrored_prices(seed: int, closed: bool) -> None:
+    first, second = strips(seed)
+    plain = contour_prices(first, second, 0.4, closed)
+    flip = contour_prices(changed(second, np.fliplr), changed(first, np.fliplr), 0.4, closed)
+    assert np.allclose(flip.across, plain.across[:, ::-1], rtol=1e-3, atol=1e-6)
+    assert np.allclose(flip.rightward[:, :-1], plain.leftward[:, -2::-1], rtol=1e-3, atol=1e-6)
+    down = contour_prices(changed(first, np.flipud), changed(second, np.flipud), 0.4, False)
+    upright = contour_prices(first, second, 0.4, False)
+    assert np.allclose(down.across, upright.across[::-1], rtol=1e-3, atol=1e-6)
+    assert np.allclose(down.rightward[:-1], upright.leftward[-2::-1], rtol=1e-3, atol=1e-6)
+
+
+@given(st.integers(0, 10_000), st.integers(1, 39))
+@settings(max_examples=10, deadline=None)
+def test_a_closed_strip_may_begin_anywhere(seed: int, shift: int) -> None:
+    first, second = strips(seed)
+    plain = contour_prices(first, second, 0.4, True)
+    rolled = contour_prices(*(changed(p, lambda a: np.roll(a, shift, 0)) for p in (first, second)), 0.4, True)
+    for was, now in zip(plain, rolled, strict=True):
+        assert np.allclose(now, np.roll(was, shift, 0), rtol=0.02, atol=0.002 * float(was.max()))
+
+
+def test_the_layers_add_up_and_only_lines_are_lines() -> None:
+    tone, crack = plates(300, 400, 90, 2)
+    layers = layers_of(np.ascontiguousarray(tone[..., None]), 0.5)
+    assert np.allclose(layers.base + layers.detail, tone[..., None], atol=1e-6)
+    assert layers.line[crack].mean() > 0.9
+    away = ~crack & (np.abs(layers.detail[..., 0]) < 0.05)
+    assert layers.line[away].mean() < 0.05
+    # Plates keep their own tone up to the crack
+    beside = away & (np.abs(np.roll(crack, 8, 1).astype(int) - crack) > 0)
+    assert np.abs(layers.base[..., 0] - tone)[beside].mean() < 0.02
+
+
+def test_equal_pictures_may_be_parted_anywhere() -> None:
+    layers, _ = strips(3)
+    prices = contour_prices(layers, layers, 0.4, False)
+    assert max(float(p.max()) for p in prices) <= 2e-6
+
+
+def test_a_joint_is_kept_beside_another_stone() -> None:
+    rng = np.random.default_rng(1)
+    rows, columns = 400, 160
+    second = np.full((rows, columns), 0.35, np.float32)
+    way = (80 + 25 * np.sin(np.arange(rows) / 60)).astype(int)
+    for y, x in enumerate(way):
+        second[y, x + 3 :] = 0.55
+        second[y, x - 3 : x + 3] = 0.1
+    first = np.full((rows, columns), 0.8, np.float32)
+    first, second = (p + 0.01 * rng.standard_normal(p.shape).astype(np.float32) for p in (first, second))
+    prices = contour_prices(*(layers_of(np.ascontiguousarray(p[..., None]), 1.0) for p in (first, second)), 1.0, False)
+    path = lowest_cut(prices, margin=10, closed=False)
+    beyond = path - (way + 3)  # the second picture ends there: with its joint, and with none of what lies beyond
+    assert np.quantile(beyond, 0.02) >= -1
+    assert np.quantile(beyond, 0.98) <= SKIP + NEAR
+
+
+def cut_off(path: NDArray[np.int32], first: NDArray[np.bool_], second: NDArray[np.bool_]) -> int:
+    """Texels in which the middle of a crack reaches the cut, goes on in its own picture, and does not in the other."""
+    shows_second = np.arange(first.shape[1])[None, :] < path[:, None]
+    middle = [ndimage.binary_erosion(c, iterations=2, border_value=1) for c in (first, second)]
+    seen = np.where(shows_second, middle[1], middle[0])
+    about = np.where(shows_second, *(ndimage.binary_dilation(c) for c in (second, first)))
+    found = 0
+    for axis in (0, 1):
+        for a, b in ((0, 1), (1, 0)):
+            side = [np.s_[:-1, :], np.s_[1:, :]] if axis == 0 else [np.s_[:, :-1], np.s_[:, 1:]]
+            p, q = side[a], side[b]
+            goes_on = np.where(shows_second[p], middle[1][q], middle[0][q])
+            found += int(((shows_second[p] != shows_second[q]) & seen[p] & goes_on & ~about[q]).sum())
+    return found
+
+
+def paths(tone: Floats, keep: int) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
+    cost = Cost(np.ascontiguousarray(tone[..., None]), max(tone.shape) / 1024)
+    margin = int(0.12 * (tone.shape[1] - keep))
+    return tuple(  # type: ignore[return-value]
+        lowest_cut(prices, margin=margin, closed=False) for prices in (cost.prices(keep, False), cost.prices_of_difference(keep))
+    )
+
+
+def test_fewer_cracks_end_at_the_cut() -> None:
+    kept, plain = 0, 0
+    for seed in range(12):
+        tone, crack = plates(620, 800, 80 + 10 * seed, seed)
+        keep = 600
+        first, second = crack[:, : 800 - keep], crack[:, keep:]
+        by_contour, by_difference = paths(tone, keep)
+        kept += cut_off(by_contour, first, second)
+        plain += cut_off(by_difference, first, second)
+    assert kept < 0.7 * plain
+
+
+def test_both_ends_of_a_sheet_are_priced_as_the_whole_sheet_is() -> None:
+    tone, _ = plates(300, 700, 80, 5)
+    planes = np.ascontiguousarray(tone[..., None])
+    alone = Cost(planes, 0.7).prices(600, False)
+    whole = Cost(planes, 0.7)
+    assert whole.layers.line.shape == tone.shape  # taken apart once, for many overlaps
+    for ends, all_of_it in zip(alone, whole.prices(600, False), strict=True):
+        # The two ends alone have a usual strength of detail of their own
+        assert np.corrcoef(ends.ravel(), all_of_it.ravel())[0, 1] > 0.98
+    assert isinstance(alone, Prices)
