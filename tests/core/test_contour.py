@@ -102,7 +102,7 @@ def cut_off(path: NDArray[np.int32], first: NDArray[np.bool_], second: NDArray[n
 
 
 def paths(tone: Floats, keep: int) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
-    cost = Cost(np.ascontiguousarray(tone[..., None]), max(tone.shape) / 1024)
+    cost = Cost(np.ascontiguousarray(tone[..., None]), max(tone.shape) / 1024, 1)
     margin = int(0.12 * (tone.shape[1] - keep))
     return tuple(  # type: ignore[return-value]
         lowest_cut(prices, margin=margin, closed=False) for prices in (cost.prices(keep, False), cost.prices_of_difference(keep))
@@ -124,8 +124,8 @@ def test_fewer_cracks_end_at_the_cut() -> None:
 def test_both_ends_of_a_sheet_are_priced_as_the_whole_sheet_is() -> None:
     tone, _ = plates(300, 700, 80, 5)
     planes = np.ascontiguousarray(tone[..., None])
-    alone = Cost(planes, 0.7).prices(600, False)
-    whole = Cost(planes, 0.7)
+    alone = Cost(planes, 0.7, 1).prices(600, False)
+    whole = Cost(planes, 0.7, 1)
     assert whole.layers.line.shape == tone.shape  # taken apart once, for many overlaps
     for ends, all_of_it in zip(alone, whole.prices(600, False), strict=True):
         # The two ends alone have a usual strength of detail of their own

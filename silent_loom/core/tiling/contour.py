@@ -82,8 +82,16 @@ def window_at(scale: float) -> int:
     return max(3, round(WINDOW * scale) | 1)
 
 
-def layers_of(planes: Floats, scale: float, task: Task = IDLE) -> Layers:
-    """Take features apart; ``scale`` is the longer side of their whole sheet over `FULL`.
+def layers_of(planes: Floats, scale: float, toned: int | None = None, task: Task = IDLE) -> Layers:
+    """Take features apart.
+
+    Parameters
+    ----------
+    planes : array, shape (H, W, K)
+    scale : float
+        Longer side of their whole sheet over `FULL`.
+    toned : int, optional
+        How many of the first planes have a tone; what is left is all detail. All of them unless told.
 
     Notes
     -----
@@ -92,7 +100,7 @@ def layers_of(planes: Floats, scale: float, task: Task = IDLE) -> Layers:
     tone up to the joint.
     """
     side = window_at(scale)
-    base = np.empty_like(planes)
+    base = np.zeros_like(planes)
 
     def smooth(k: int) -> None:
         plane = planes[..., k]
@@ -101,9 +109,11 @@ def layers_of(planes: Floats, scale: float, task: Task = IDLE) -> Layers:
         codes = np.rint((plane - low) * np.float32(255 / span)).astype(np.uint8)
         base[..., k] = cv2.medianBlur(codes, side) * np.float32(span / 255) + np.float32(low)
 
-    both(*(partial(smooth, k) for k in range(planes.shape[2])))
+    with_tone = range(planes.shape[2] if toned is None else toned)
+    if with_tone:
+        both(*(partial(smooth, k) for k in with_tone))
     detail, line = np.empty_like(planes), np.empty(planes.shape[:2], np.float32)
-    rough = np.sqrt(np.square(planes[::2, ::2] - base[::2, ::2]).sum(2))
+    rough = np.sqrt(np.square(planes[::4, ::4] - base[::4, ::4]).sum(2))
     usual = np.float32(float(np.median(rough)) / 1.18 + 1e-4)  # the median length of two Gaussian numbers, to their deviation
     over_rows(len(planes), partial(_kept, planes, base, usual, detail, line), task)
     return Layers(base, detail, line)

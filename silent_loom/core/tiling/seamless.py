@@ -141,24 +141,30 @@ class Cost:
     planes : array, shape (H, W, K)
     scale : float
         Longer side of the sheet over `contour.FULL`.
+    toned : int
+        How many of the first planes have a tone; slopes have none.
     """
 
     planes: Floats
     scale: float
+    toned: int
 
     @cached_property
     def layers(self) -> Layers:
-        return layers_of(self.planes, self.scale)
+        return layers_of(self.planes, self.scale, self.toned)
 
     def closed_x(self, keep: int, path: NDArray[np.float64]) -> Cost:
-        """The same sheet cut shut from left to right along a path (a hard cut: only its content matters here)."""
-        n = self.planes.shape[1] - keep
+        """The same sheet cut shut from left to right along a path (a hard cut: only its content matters here), and turned."""
+        rows, width, count = self.planes.shape
+        n = width - keep
         left = np.arange(n)[None, :] + 0.5 < path[:, None]
-        strip = np.where(left[..., None], self.planes[:, keep:], self.planes[:, :n])
-        return Cost(np.concatenate([strip, self.planes[:, n:keep]], 1), self.scale)
+        out = np.empty((keep, rows, count), np.float32)
+        out[:n] = np.where(left[..., None], self.planes[:, keep:], self.planes[:, :n]).transpose(1, 0, 2)
+        out[n:] = self.planes[:, n:keep].transpose(1, 0, 2)
+        return replace(self, planes=out)
 
     def turned(self) -> Cost:
-        made = Cost(np.ascontiguousarray(self.planes.transpose(1, 0, 2)), self.scale)
+        made = replace(self, planes=np.ascontiguousarray(self.planes.transpose(1, 0, 2)))
         if "layers" in self.__dict__:
             made.__dict__["layers"] = self.layers.turned()
         return made
@@ -171,7 +177,7 @@ class Cost:
             layers = self.layers
         else:  # both ends of the sheet alone, as far as their medians look
             ends = np.concatenate([self.planes[:, : n + beside], self.planes[:, keep - beside :]], 1)
-            layers, width = layers_of(ends, self.scale, task), ends.shape[1]
+            layers, width = layers_of(ends, self.scale, self.toned, task), ends.shape[1]
         first, second = layers.part(slice(0, n)), layers.part(slice(width - n, None))
         return contour_prices(first, second, self.scale, closed, task)
 
@@ -190,13 +196,14 @@ class Cost:
 
 def cost_of(inputs: Mapping[str, Image], weights: Mapping[str, float]) -> Cost:
     """Stack the features of every thread that counts."""
-    planes = []
+    toned: list[Floats] = []
+    sloping: list[Floats] = []
     for name, image in inputs.items():
         weight = weights.get(name, threads.spec(name).weight)
         if weight > 0:
-            planes.append(features(image) * np.float32(weight))
-    stacked = np.ascontiguousarray(np.concatenate(planes, 2))
-    return Cost(stacked, max(stacked.shape[:2]) / FULL)
+            (sloping if image.kind is Kind.NORMAL else toned).append(features(image) * np.float32(weight))
+    stacked = np.ascontiguousarray(np.concatenate(toned + sloping, 2))
+    return Cost(stacked, max(stacked.shape[:2]) / FULL, sum(p.shape[2] for p in toned))
 
 
 class Seamless(CarryStep[SeamlessSettings]):
@@ -303,7 +310,7 @@ class Seamless(CarryStep[SeamlessSettings]):
         prices = cost.prices_of_difference(keep_x) if alike else cost.prices(keep_x, False, task)
         path_x = lowest_cut(prices, margin=int(MARGIN * n), closed=False)
         task.checkpoint()
-        across = cost.closed_x(keep_x, path_x.astype(float)).turned()
+        across = cost.closed_x(keep_x, path_x.astype(float))
         if bending:
             across = _bent(across, keep_y, repeat, True, arrays, "bend_y", task)
         prices = across.prices_of_difference(keep_y) if alike else across.prices(keep_y, True, task)
