@@ -25,6 +25,7 @@ from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings
 from silent_loom.core.tiling.suggest import suggest, tried
 from silent_loom.core.weave.step import Geometry, Sheet
 from tests.support import varied
+from tests.support.plates import plates
 
 OUT = Path(__file__).parent.parent / "docs" / "pictures"
 METHODS = ("cut", "fade", "gradient", "motif", "mirror")
@@ -121,7 +122,22 @@ def repetition() -> None:
     written("repetition.jpg", [row])
 
 
+def what_a_cut_goes_by() -> None:
+    """Plates as large as the overlap: cut where both sides look most alike, and cut so that lines stay whole."""
+    rows = []
+    for size, seed in ((120, 5), (170, 11)):
+        tone, _ = plates(600, 800, size, seed)
+        light = np.stack([0.72 * tone**1.1, 0.58 * tone**1.2, 0.42 * tone**1.3], -1).astype(np.float32)
+        image = Image(np.ascontiguousarray(light), Kind.COLOUR, (800.0, 600.0))
+        row = []
+        for by in ("difference", "lines"):
+            made, figure = closed(image, {"method": "cut", "cut_by": by, "overlap_x": 0.24, "overlap_y": 0.24})
+            row.append(labelled(shown(made.pixels, 480, 360), f"cut by {by}: seam {figure:.2f}"))
+        rows.append(row)
+    written("cut-by.jpg", rows)
+
+
 if __name__ == "__main__":
-    for make in (five_ways, repetition, suggested):
+    for make in (five_ways, repetition, suggested, what_a_cut_goes_by):
         if len(sys.argv) < 2 or make.__name__ in sys.argv:
             make()
