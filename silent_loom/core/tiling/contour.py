@@ -33,7 +33,9 @@ BEYOND = 0.6
 END = 3.0
 """What a line costs that ends at the cut, beside a difference in other detail …"""
 DOUBLE = 0.2
-"""… and what lines cost that stand close behind the cut on both sides."""
+"""… what lines cost that stand close to each other on both sides of the cut …"""
+HIDDEN = 0.3
+"""… and what a line costs that is hidden close to it: a trace of it would shine through the blend."""
 SLACK = 0.04
 """Steps of tone up to here are taken up by the blend, in features (a colour's are L*a*b* over 100)."""
 STEP = 5.0
@@ -120,7 +122,7 @@ def layers_of(planes: Floats, scale: float, toned: int | None = None, task: Task
 
 
 @kernel
-def _differing(a, b, line_a, line_b, quiet, lines, grain, y0, y1):  # type: ignore[no-untyped-def]
+def _differing(a, b, line_a, line_b, quiet, only_a, only_b, grain, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(a.shape[1]):
             total = np.float32(0)
@@ -129,7 +131,8 @@ def _differing(a, b, line_a, line_b, quiet, lines, grain, y0, y1):  # type: igno
                 total += d * d
             line = max(line_a[y, x], line_b[y, x])
             more = max(np.sqrt(total) - quiet, np.float32(0))
-            lines[y, x] = line * more * more
+            only_a[y, x] = max(line_a[y, x] - line_b[y, x], np.float32(0)) * more * more
+            only_b[y, x] = max(line_b[y, x] - line_a[y, x], np.float32(0)) * more * more
             grain[y, x] = (np.float32(1) - line) * more * more + np.float32(GRAIN) * total
 
 
@@ -200,19 +203,22 @@ def _step(here, there, here_on, there_before, hidden_here, hidden_there):  # typ
 
 
 @inlined
-def _beside(lines, grain, y, x):  # type: ignore[no-untyped-def]
-    # Lines need to fit on one side only, other detail on both, though less on one of them
+def _beside(lines_a, lines_b, grain, y, x):  # type: ignore[no-untyped-def]
+    # Before the cut b is shown, behind it a: lines that are hidden right there, lines that are shown on both sides, and
+    # other detail, which has to fit on both sides, though less on one of them
+    hidden = lines_a[0][y, x] + lines_b[1][y, x]
+    double = min(lines_b[0][y, x], lines_a[1][y, x])
     low, high = min(grain[0][y, x], grain[1][y, x]), max(grain[0][y, x], grain[1][y, x])
-    return np.float32(DOUBLE) * min(lines[0][y, x], lines[1][y, x]) + low + np.float32(BEYOND) * high
+    return np.float32(HIDDEN) * hidden + np.float32(DOUBLE) * double + low + np.float32(BEYOND) * high
 
 
 @kernel
-def _across(base_a, base_b, detail_a, detail_b, line_a, line_b, lines, grain, near, out, y0, y1):  # type: ignore[no-untyped-def]
+def _across(base_a, base_b, detail_a, detail_b, line_a, line_b, lines_a, lines_b, grain, near, out, y0, y1):  # type: ignore[no-untyped-def]
     n = base_a.shape[1]
     for y in range(y0, y1):
         for c in range(n + 1):
             i, j = max(c - 1, 0), min(c, n - 1)
-            price = _beside(lines, grain, y, c)
+            price = _beside(lines_a, lines_b, grain, y, c)
             ends = _ends(line_b[y, i], line_b[y, j], detail_b[y, j], detail_a[y, j])
             ends += _ends(line_a[y, j], line_a[y, i], detail_a[y, i], detail_b[y, i])
             price += np.float32(END) * ends
@@ -228,13 +234,13 @@ def _across(base_a, base_b, detail_a, detail_b, line_a, line_b, lines, grain, ne
 
 
 @kernel
-def _along(base_a, base_b, detail_a, detail_b, line_a, line_b, lines, grain, near, closed, out, y0, y1):  # type: ignore[no-untyped-def]
+def _along(base_a, base_b, detail_a, detail_b, line_a, line_b, lines_a, lines_b, grain, near, closed, out, y0, y1):  # type: ignore[no-untyped-def]
     # Between row y, which shows b, and the one below it, which shows a
     h, n = line_a.shape
     for y in range(y0, y1):
         z = y + 1 if y + 1 < h else (0 if closed else y)
         for x in range(n):
-            price = _beside(lines, grain, y, x)
+            price = _beside(lines_a, lines_b, grain, y, x)
             ends = _ends(line_b[y, x], line_b[z, x], detail_b[z, x], detail_a[z, x])
             ends += _ends(line_a[z, x], line_a[y, x], detail_a[y, x], detail_b[y, x])
             price += np.float32(END) * ends
@@ -273,36 +279,38 @@ def contour_prices(first: Layers, second: Layers, scale: float, closed: bool, ta
 
     - A line (joint, crack, rib) costs where it reaches the cut, would go on in its own picture, and does not in the other.
       It may be kept along the cut beside whatever follows, and lines that run into each other there make a fork, as
-      cracks and joints do everywhere.
-    - Detail needs to go on in one of both pictures only, so they are compared to either side of the cut, weighted less with
-      distance, and lines count by the side that fits better: two of them close together would look doubled. Other detail
-      counts on the other side, too, though less.
+      cracks and joints do everywhere. A line that is hidden close to the cut costs a little, as a blend would let a trace
+      of it through, and so do two that are shown close together on both sides of it, which would look doubled.
+    - Other detail is compared to either side of the cut, weighted less with distance. It needs to go on in one of both
+      pictures, and counts less on the side that fits less well.
     - A step in tone costs where the cut makes one, that is where neither picture has it there by itself and no line lies
       between: stones differ beyond a joint.
 
     The parts are told from each other by a median (`layers_of`).
     """
     h, n = first.line.shape
-    lines, grain = np.empty((h, n), np.float32), np.empty((h, n), np.float32)
+    only_first, only_second, grain = (np.empty((h, n), np.float32) for _ in range(3))
     gap = np.sqrt(np.square(first.detail - second.detail).sum(2))
     quiet = np.float32(QUIET * float(np.median(gap)))
-    over_rows(h, partial(_differing, first.detail, second.detail, first.line, second.line, quiet, lines, grain), task)
+    over_rows(
+        h, partial(_differing, first.detail, second.detail, first.line, second.line, quiet, only_first, only_second, grain), task
+    )
     keep, skip = np.float32(np.exp(-1 / (LOOK * scale))), round(SKIP * scale)
     near = max(1, round(NEAR * scale))
     start = -min(h - 1, int(4 * LOOK * scale) + skip + 1) if closed else 0
     one = (first.base, second.base, first.detail, second.detail, first.line, second.line)
     other = (second.base, first.base, second.detail, first.detail, second.line, first.line)
     aside, above = [], []
-    for unlike in (lines, grain):
+    for unlike, begin in ((only_first, 0), (only_second, 0), (grain, skip)):
         left, right = np.empty((h, n + 1), np.float32), np.empty((h, n + 1), np.float32)
         up, down = np.empty((h, n), np.float32), np.empty((h, n), np.float32)
-        over_rows(h, partial(_aside, unlike, keep, min(skip, n), left, right), task)
-        over_rows(n, partial(_above, unlike, keep, min(skip, h - 1), start, up, down), task)
+        over_rows(h, partial(_aside, unlike, keep, min(begin, n), left, right), task)
+        over_rows(n, partial(_above, unlike, keep, min(begin, h - 1), start, up, down), task)
         aside.append((left, right))
         above.append((up, down))
     across, rightward, leftward = (np.empty((h, n + 1), np.float32) for _ in range(3))
-    over_rows(h, partial(_across, *one, aside[0], aside[1], near, across), task)
+    over_rows(h, partial(_across, *one, aside[0], aside[1], aside[2], near, across), task)
     # Going right, the row above shows the first picture where the one below shows the second
-    over_rows(h, partial(_along, *other, above[0], above[1], near, closed, rightward), task)
-    over_rows(h, partial(_along, *one, above[0], above[1], near, closed, leftward), task)
+    over_rows(h, partial(_along, *other, above[1], above[0], above[2], near, closed, rightward), task)
+    over_rows(h, partial(_along, *one, above[0], above[1], above[2], near, closed, leftward), task)
     return Prices(across, rightward, leftward)
