@@ -61,7 +61,9 @@ def test_several_maps_are_moved_alike(maps: dict[str, Path], tmp_path: Path, met
         assert max(made["seam_x_after"], made["seam_y_after"]) <= 1.1
         want = from_height(Image(np.ascontiguousarray(height[..., None]) * 30, Kind.DATA, (float(size[0]), float(size[1])), True))
         down = n * np.array([1, -1, 1], np.float32)
-        assert np.median(angle_of(down, want.pixels)) < 6, "and green points down as it did"
+        # A gradient takes broad slopes out of heights and of normals each by itself; the others move both alike
+        likeness = [float(np.median(angle_of(side, want.pixels))) for side in (down, n)]
+        assert likeness[0] < (0.4 * likeness[1] if method == "gradient" else 1), "and green points down as it did"
 
 
 def test_suggested_says_why(maps: dict[str, Path], tmp_path: Path) -> None:
