@@ -203,6 +203,17 @@ def _step(here, there, here_on, there_before, hidden_here, hidden_there):  # typ
 
 
 @inlined
+def _at_cut(base_a, base_b, detail_a, detail_b, line_a, line_b, y, x, v, u):  # type: ignore[no-untyped-def]
+    # Between b shown at (y, x) and a shown beside it at (v, u): what lines cost that end there, and the step in tone
+    ends = _ends(line_b[y, x], line_b[v, u], detail_b[v, u], detail_a[v, u])
+    ends += _ends(line_a[v, u], line_a[y, x], detail_a[y, x], detail_b[y, x])
+    hidden_b = max(line_b[v, u] - line_a[v, u], np.float32(0))
+    hidden_a = max(line_a[y, x] - line_b[y, x], np.float32(0))
+    step = _step(base_b[y, x], base_a[v, u], base_b[v, u], base_a[y, x], hidden_b, hidden_a)
+    return np.float32(END) * ends, step
+
+
+@inlined
 def _beside(lines_a, lines_b, grain, y, x):  # type: ignore[no-untyped-def]
     # Before the cut b is shown, behind it a: lines that are hidden right there, lines that are shown on both sides, and
     # other detail, which has to fit on both sides, though less on one of them
@@ -219,12 +230,8 @@ def _across(base_a, base_b, detail_a, detail_b, line_a, line_b, lines_a, lines_b
         for c in range(n + 1):
             i, j = max(c - 1, 0), min(c, n - 1)
             price = _beside(lines_a, lines_b, grain, y, c)
-            ends = _ends(line_b[y, i], line_b[y, j], detail_b[y, j], detail_a[y, j])
-            ends += _ends(line_a[y, j], line_a[y, i], detail_a[y, i], detail_b[y, i])
-            price += np.float32(END) * ends
-            hidden_b = max(line_b[y, j] - line_a[y, j], np.float32(0))
-            hidden_a = max(line_a[y, i] - line_b[y, i], np.float32(0))
-            step = _step(base_b[y, i], base_a[y, j], base_b[y, j], base_a[y, i], hidden_b, hidden_a)
+            ends, step = _at_cut(base_a, base_b, detail_a, detail_b, line_a, line_b, y, i, y, j)
+            price += ends
             if step > 0:
                 line = np.float32(0)
                 for k in range(near):
@@ -241,12 +248,8 @@ def _along(base_a, base_b, detail_a, detail_b, line_a, line_b, lines_a, lines_b,
         z = y + 1 if y + 1 < h else (0 if closed else y)
         for x in range(n):
             price = _beside(lines_a, lines_b, grain, y, x)
-            ends = _ends(line_b[y, x], line_b[z, x], detail_b[z, x], detail_a[z, x])
-            ends += _ends(line_a[z, x], line_a[y, x], detail_a[y, x], detail_b[y, x])
-            price += np.float32(END) * ends
-            hidden_b = max(line_b[z, x] - line_a[z, x], np.float32(0))
-            hidden_a = max(line_a[y, x] - line_b[y, x], np.float32(0))
-            step = _step(base_b[y, x], base_a[z, x], base_b[z, x], base_a[y, x], hidden_b, hidden_a)
+            ends, step = _at_cut(base_a, base_b, detail_a, detail_b, line_a, line_b, y, x, z, x)
+            price += ends
             if step > 0:
                 line = np.float32(0)
                 for k in range(near):
