@@ -14,11 +14,11 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.colour import encode_srgb
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.parallel import IDLE
 from silent_loom.core.resample import reduce_area
 from silent_loom.core.sets import motif_settings
+from silent_loom.core.srgb import encode_srgb
 from silent_loom.core.tiling.breakup import BreakUp, BreakUpSettings
 from silent_loom.core.tiling.quilt import Quilt, QuiltSettings
 from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings

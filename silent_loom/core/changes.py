@@ -8,7 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Image
-from silent_loom.core.parallel import IDLE, Task, kernel, over_rows
+from silent_loom.core.kernels import kernel
+from silent_loom.core.parallel import IDLE, Task, over_rows
 
 SIDE = 128
 """Texels along the side of a block."""

@@ -18,7 +18,8 @@ from silent_loom.core.delivery.profile import Profile, profile
 from silent_loom.core.errors import SettingError
 from silent_loom.core.files import Limits, Picture, read
 from silent_loom.core.images import Image, Kind
-from silent_loom.core.parallel import IDLE, Task, both, load_kernels
+from silent_loom.core.kernels import load_kernels
+from silent_loom.core.parallel import IDLE, Task, both
 from silent_loom.core.photo.light import evenness
 from silent_loom.core.photo.straighten import from_pixels
 from silent_loom.core.sets import motif_settings
@@ -242,7 +243,7 @@ def derive(
     wanted: Profile = profile(profile_name)
     check_folder(out, force)
     task.report(0.0, "reading the photo")
-    threading.Thread(target=load_kernels, args=(UNUSUAL,), name="kernels", daemon=True).start()
+    threading.Thread(target=_load, name="kernels", daemon=True).start()
     picture = read(photo, limits=limits) if reading is None else reading.result()
     digest = digest_of(photo)
     seconds = {"read": time.perf_counter() - started}
@@ -327,6 +328,12 @@ def derive(
         "warnings": [*warnings, *manifest["warnings"]],
         "files": [f["file"] for f in manifest["files"]],
     }
+
+
+def _load() -> None:
+    from silent_loom.core.files import codes, png  # noqa: F401 - left until later by who calls them
+
+    load_kernels(UNUSUAL)
 
 
 def _both_ends(evaluator: Evaluator, weave: Weave, size: int, task: Task) -> None:

@@ -7,10 +7,11 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.colour import encode_one
-from silent_loom.core.files.write import quantise
+from silent_loom.core.colour import encode_near
+from silent_loom.core.files.codes import quantise
 from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.parallel import IDLE, Task, kernel, over_rows
+from silent_loom.core.kernels import kernel
+from silent_loom.core.parallel import IDLE, Task, over_rows
 
 
 def shown(image: Image, thread: str, depth_mm: float) -> Floats:
@@ -35,7 +36,7 @@ def _rgba(src, top, left, scale, offset, colour, out, y0, y1):  # type: ignore[n
                         v = np.float32(0)
                     v = min(v, np.float32(1))
                     if colour:
-                        v = encode_one(v)
+                        v = encode_near(v)
                     out[y, x, k] = min(np.floor(v * np.float32(255) + np.float32(0.5)), np.float32(255))
                 else:
                     out[y, x, k] = out[y, x, k - 1]

@@ -7,7 +7,6 @@ from typing import Any
 
 import numpy as np
 
-from silent_loom.core.colour import encode_srgb
 from silent_loom.core.files import Picture
 from silent_loom.core.images import Image, Kind
 from silent_loom.core.opening.green import green_direction
@@ -16,6 +15,7 @@ from silent_loom.core.photo.light import evenness
 from silent_loom.core.photo.quality import sharpness
 from silent_loom.core.photo.report import report
 from silent_loom.core.resample import reduce_area
+from silent_loom.core.srgb import encode_srgb
 from silent_loom.core.tiling.repetition_meter import repetition
 from silent_loom.core.tiling.seam_meter import seams
 

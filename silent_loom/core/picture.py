@@ -7,9 +7,9 @@ from collections.abc import Mapping
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.colour import encode_srgb
 from silent_loom.core.images import Floats, Image
 from silent_loom.core.resample import resize
+from silent_loom.core.srgb import encode_srgb
 
 
 def _at(maps: Mapping[str, Image], name: str, otherwise: float, shape: tuple[int, int]) -> Floats:

@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.parallel import IDLE, Task, kernel, over_rows
+from silent_loom.core.kernels import kernel
+from silent_loom.core.parallel import IDLE, Task, over_rows
 
 cv2.setNumThreads(0)  # the bands of `parallel` are the only threads
 _WORTH_BANDS = 1 << 17

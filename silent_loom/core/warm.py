@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from silent_loom.core.display import rgba
+from silent_loom.core.files.codes import quantise
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.profile import SRGB
-from silent_loom.core.files.write import quantise
 from silent_loom.core.images import Kind
 from silent_loom.core.parallel import IDLE
 from silent_loom.core.tiling.bend import bent

@@ -5,7 +5,7 @@ from __future__ import annotations
 import cv2
 import numpy as np
 
-from silent_loom.core.files.write import quantise
+from silent_loom.core.files.codes import quantise
 from silent_loom.core.resample import reduce_area
 from silent_loom.store.store import Store
 

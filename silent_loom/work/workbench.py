@@ -27,9 +27,10 @@ from silent_loom.core.delivery.profile import profile
 from silent_loom.core.derive import depth_of, measure, seam_lines, with_suggestion
 from silent_loom.core.display import histogram, rgba, rgba_blocks, shown
 from silent_loom.core.errors import Cancelled, WeaveError
+from silent_loom.core.files.codes import quantise
 from silent_loom.core.files.place import drop, place
 from silent_loom.core.files.png import png_bytes
-from silent_loom.core.files.write import is_constant, quantise
+from silent_loom.core.files.write import is_constant
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.parallel import Lane, Rank, Task
 from silent_loom.core.photo.report import Report, report

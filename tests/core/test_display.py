@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from silent_loom.core.display import rgba, rgba_blocks, shown
-from silent_loom.core.files.write import quantise
+from silent_loom.core.files.codes import quantise
 from silent_loom.core.images import Image, Kind
 
 MAPS = [("base", Kind.COLOUR, 3), ("normal", Kind.NORMAL, 3), ("roughness", Kind.DATA, 1), ("height", Kind.DATA, 1)]

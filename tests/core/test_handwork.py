@@ -9,12 +9,12 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.colour import decode_srgb
 from silent_loom.core.errors import WeaveError
 from silent_loom.core.images import Image, Kind
 from silent_loom.core.maps.normal import from_height
 from silent_loom.core.parallel import IDLE
 from silent_loom.core.resample import reduce_area, resize
+from silent_loom.core.srgb import decode_srgb
 from silent_loom.core.tiling.clean import Clean, CleanSettings, Region, mask_of, rgb_of
 from silent_loom.core.tiling.patchfill import fill
 from silent_loom.core.tiling.repair import Box, Layer, Repair, RepairSettings, Stroke, coverage

@@ -22,3 +22,10 @@ def test_deriving_begins_without_the_slow_parts_of_scipy() -> None:
     loaded = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.split()
     assert "numba.core" in loaded
     assert {"scipy.ndimage", "scipy.special", "scipy.fft"} & set(loaded) == set()
+
+
+def test_a_photo_is_read_before_what_computes_with_it_is_loaded() -> None:
+    code = "import sys, silent_loom.core.files; print(*sorted(m for m in sys.modules if m.count('.') == 0))"
+    loaded = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.split()
+    assert "OpenImageIO" in loaded
+    assert {"numba", "cv2", "scipy"} & set(loaded) == set()

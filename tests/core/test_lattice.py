@@ -9,11 +9,11 @@ import cv2
 import numpy as np
 import pytest
 
-from silent_loom.core.colour import decode_srgb
 from silent_loom.core.files import write
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.parallel import IDLE
 from silent_loom.core.sets import seamless_files
+from silent_loom.core.srgb import decode_srgb
 from silent_loom.core.tiling.grid import fit_grid, room_of
 from silent_loom.core.tiling.lattice import find_lattice
 from silent_loom.core.tiling.level import levelled

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.colour import LUMA, encode_srgb, lab
+from silent_loom.core.colour import LUMA, lab
 from silent_loom.core.images import Floats, Image, Kind, data
 from silent_loom.core.maps import curve
 from silent_loom.core.maps.height import Height, HeightSettings
@@ -21,6 +21,7 @@ from silent_loom.core.maps.roughness import Roughness, RoughnessSettings
 from silent_loom.core.maps.tone import Tone, ToneSettings, hue_saturation
 from silent_loom.core.parallel import IDLE
 from silent_loom.core.resample import blur, enlarge, reduce_area, resize
+from silent_loom.core.srgb import encode_srgb
 from silent_loom.core.weave.step import Geometry, MapStep, Sheet
 from tests.conftest import as_colour, spectrum
 

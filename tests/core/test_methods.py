@@ -10,12 +10,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.colour import decode_srgb, lab
+from silent_loom.core.colour import lab
 from silent_loom.core.errors import WeaveError
 from silent_loom.core.images import Image, Kind, data
 from silent_loom.core.maps.normal import from_height
 from silent_loom.core.parallel import IDLE
 from silent_loom.core.resample import blur
+from silent_loom.core.srgb import decode_srgb
 from silent_loom.core.tiling import gradient
 from silent_loom.core.tiling.fade import fade_strip
 from silent_loom.core.tiling.grid import fit_grid

@@ -11,12 +11,12 @@ import numpy as np
 import pytest
 from PIL import Image as Pillow
 
-from silent_loom.core.colour import encode_srgb
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.profile import SRGB
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.photo.quality import blockiness, noise_level, sharpness
 from silent_loom.core.photo.report import Finding, Report, border, even_area, most_contrast, report, tilt
+from silent_loom.core.srgb import encode_srgb
 from tests.support import varied
 
 

@@ -88,7 +88,7 @@ def _target_photo(shot: Shot, width: int, height: int) -> tuple[Picture, np.ndar
     for dx, dy in dots:
         r2 = (back[..., 0] - dx) ** 2 + (back[..., 1] - dy) ** 2
         plane += 0.6 * np.exp(-r2 / (2 * (0.012 * w) ** 2))
-    from silent_loom.core.colour import encode_srgb
+    from silent_loom.core.srgb import encode_srgb
 
     codes = np.rint(encode_srgb(np.clip(plane, 0, 1)) * 255).astype(np.uint8)
     return Picture(np.repeat(codes[..., None], 3, 2), None, SRGB, 8, "png", Exif(shot.focal * width, 0.005)), dots
@@ -165,7 +165,7 @@ def test_ids_are_never_mixed_by_a_field() -> None:
 
 def bent_picture(bulge: float, width: int = 800, height: int = 600) -> Picture:
     """Soft dots on a straight grid, seen through a lens: the point at r from the middle lies at r (1 − bulge r²)."""
-    from silent_loom.core.colour import encode_srgb
+    from silent_loom.core.srgb import encode_srgb
 
     reach = np.hypot(width, height) / 2
     y, x = np.mgrid[0:height, 0:width].astype(np.float64)

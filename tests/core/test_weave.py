@@ -14,8 +14,10 @@ from hypothesis import strategies as st
 from silent_loom.core.errors import Cancelled, SettingError, WeaveError
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.images import Image, Kind, data
+from silent_loom.core.maps import metallic
 from silent_loom.core.parallel import Lane, Rank, Task, over_rows
 from silent_loom.core.resample import resize
+from silent_loom.core.srgb import encode_srgb
 from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.cache import Cache
 from silent_loom.core.weave.decision import Decision
@@ -23,6 +25,7 @@ from silent_loom.core.weave.evaluate import Evaluator
 from silent_loom.core.weave.mixing import mix, reorient
 from silent_loom.core.weave.model import StepEntry, Weave
 from tests.conftest import DIGEST, OnePicture, spectrum
+from tests.core.test_maps import run
 
 MAPS = ("base", "height", "normal", "roughness", "metallic", "occlusion")
 
@@ -88,13 +91,37 @@ def test_twice_the_size_reduced_agrees(photo: Picture, weave: Weave) -> None:
     metal = smooth.with_settings(ids(weave)["metallic"], {"mode": "by colour", "tolerance": 20.0, "softness": 12.0})
     for size in (256, 300, 512, 1024):
         small, large = evaluator.ask_many(metal, MAPS, size), evaluator.ask_many(metal, MAPS, 2 * size)
-        for name in ("base", "height", "metallic"):  # by colour up to 2048; above it the mask gains detail
+        for name in ("base", "height", "metallic"):
             a, b = small[name], resize(large[name], small[name].width, small[name].height)
             peak = 10.0 if name == "height" else 1.0
             assert psnr(a.pixels, b.pixels, peak) >= 40, (name, size)
         n = resize(large["normal"], small["normal"].width, small["normal"].height).pixels
         angle = np.degrees(np.arccos(np.clip((n * small["normal"].pixels).sum(-1), -1, 1)))
         assert np.percentile(angle, 99) < 1, size
+
+
+def test_larger_masks_of_metal_keep_to_smaller_ones(photo: Picture, weave: Weave, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(metallic, "FINE", 96)  # where sizes begin to differ, 2048 otherwise
+    grain = np.random.default_rng(4).normal(0, 12, photo.samples.shape)
+    noisy = replace(photo, samples=np.clip(photo.samples + grain, 0, 255).astype(np.uint8))
+    evaluator = Evaluator(OnePicture(noisy))
+    key = tuple(np.median(encode_srgb(evaluator.ask(weave, "base", 96).pixels), (0, 1)).tolist())
+    chosen = {"mode": "by colour", "colour": key, "tolerance": 6.0, "softness": 4.0}
+    metal = weave.with_settings(ids(weave)["metallic"], chosen)
+    masks = {size: evaluator.ask(metal, "metallic", size) for size in (48, 96, 192, 384, 150, 300)}
+    for size in (48, 96, 150, 192):
+        small, large = masks[size], masks[2 * size]
+        again = resize(large, small.width, small.height)
+        if (large.width, large.height) == (2 * small.width, 2 * small.height):
+            assert psnr(small.pixels, again.pixels, 1.0) >= 60, size
+        assert abs(small.pixels.mean() - large.pixels.mean()) < 2e-3
+    # The large one is no enlargement, and by itself would be another mask
+    base = {"base": evaluator.ask(metal, "base", 384)}
+    alone = run(metallic.Metallic(), metallic.MetallicSettings.model_validate(chosen), **base)["metallic"]
+    assert psnr(resize(alone, masks[96].width, masks[96].height).pixels, masks[96].pixels, 1.0) < 30
+    fine = masks[384].plane()
+    spread = np.abs(fine[::2, ::2] - fine[1::2, 1::2])
+    assert (spread > 0.3).mean() > 0.02
 
 
 def test_cache_stays_within_its_bytes(photo: Picture, weave: Weave) -> None:

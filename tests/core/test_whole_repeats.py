@@ -6,11 +6,11 @@ import cv2
 import numpy as np
 import pytest
 
-from silent_loom.core.colour import encode_srgb
 from silent_loom.core.errors import WeaveError
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.profile import SRGB
 from silent_loom.core.photo.whole_repeats import whole_repeats
+from silent_loom.core.srgb import encode_srgb
 from silent_loom.core.tiling.lattice import find_lattice
 from silent_loom.core.weave.evaluate import Evaluator
 from silent_loom.core.weave.model import StepEntry, Weave

@@ -11,10 +11,10 @@ import pytest
 from fastapi.testclient import TestClient
 from PIL import Image as Pillow
 
-from silent_loom.core.colour import encode_srgb
 from silent_loom.core.files.png import png_bytes
 from silent_loom.core.images import Image, Kind
 from silent_loom.core.maps.normal import from_height
+from silent_loom.core.srgb import encode_srgb
 from tests.conftest import spectrum
 from tests.support import varied
 from tests.web.test_api import change, client, row  # noqa: F401

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Literal
 
 from silent_loom.core.errors import FileError
 
+Depth = Literal["8", "16", "half", "float"]
+"""Bits a sample, or the kind of float."""
 SUFFIXES: dict[str, tuple[str, ...]] = {
     "png": (".png",),
     "jpeg": (".jpg", ".jpeg", ".jpe", ".jfif"),

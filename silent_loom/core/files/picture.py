@@ -9,11 +9,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.colour import decode_table
 from silent_loom.core.files.profile import SRGB, Curve, Transfer
 from silent_loom.core.images import CodedImage, Floats, Image, Kind
-from silent_loom.core.parallel import kernel, over_rows
-from silent_loom.core.resample import reduce_area
+from silent_loom.core.later import later
+from silent_loom.core.srgb import decode_table
+
+# A file can be read while what computes with it is still being loaded
+_codes = later("silent_loom.core.files.codes")
+_resample = later("silent_loom.core.resample")
 
 
 @dataclass(frozen=True)
@@ -79,9 +82,7 @@ class Picture:
             else:
                 out = np.stack([c(s[..., k]) for k, c in enumerate(self._curves())], -1).astype(np.float32)
         else:
-            out = np.empty(s.shape, np.float32)
-            s, table = np.ascontiguousarray(s), self._table()
-            over_rows(s.shape[0], lambda a, b: _look_up(s, table, out, a, b))
+            out = _codes.light_of(s, self._table())
         return self._to_709(out)
 
     def coded(self, size_mm: tuple[float, float]) -> Image:
@@ -112,11 +113,9 @@ class Picture:
         """`colour` averaged to half the size, kept: every smaller answer starts from it."""
         h, w = self.samples.shape[:2]
         if h % 2 or w % 2 or self.samples.dtype == np.float32 or self.samples.shape[2] != 3:
-            return reduce_area(self.colour(), max(1, round(w / 2)), max(1, round(h / 2)))
-        out = np.empty((h // 2, w // 2, 3), np.float32)
-        s, table = np.ascontiguousarray(self.samples), self._table()
-        over_rows(h // 2, lambda a, b: _look_up_half(s, table, out, a, b), cost=w * 1e-3)
-        return self._to_709(out)
+            out: Floats = _resample.reduce_area(self.colour(), max(1, round(w / 2)), max(1, round(h / 2)))
+            return out
+        return self._to_709(_codes.half_light_of(self.samples, self._table()))
 
     def data(self) -> Floats:
         """The numbers as they stand, integers over their full range as 0…1; shape (H, W, C) without alpha."""
@@ -132,21 +131,3 @@ def _unit(a: NDArray[Any]) -> Floats:
         return a
     out: Floats = a.astype(np.float32) / np.float32(np.iinfo(a.dtype).max)
     return out
-
-
-@kernel
-def _look_up(src, table, out, y0, y1):  # type: ignore[no-untyped-def]
-    for y in range(y0, y1):
-        for x in range(src.shape[1]):
-            for k in range(3):
-                out[y, x, k] = table[k, src[y, x, k]]
-
-
-@kernel
-def _look_up_half(src, table, out, y0, y1):  # type: ignore[no-untyped-def]
-    for y in range(y0, y1):
-        for x in range(out.shape[1]):
-            for k in range(3):
-                top = table[k, src[2 * y, 2 * x, k]] + table[k, src[2 * y, 2 * x + 1, k]]
-                low = table[k, src[2 * y + 1, 2 * x, k]] + table[k, src[2 * y + 1, 2 * x + 1, k]]
-                out[y, x, k] = np.float32(0.25) * (top + low)

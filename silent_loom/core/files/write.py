@@ -6,22 +6,22 @@ import os
 import tempfile
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Literal, cast
+from typing import Any, cast
 
-import cv2
 import numpy as np
 import OpenImageIO as oiio
 from numpy.typing import NDArray
 from PIL import Image as Pillow
 
-from silent_loom.core.colour import encode_one
 from silent_loom.core.errors import FileError
+from silent_loom.core.files.formats import Depth
 from silent_loom.core.files.place import drop, place
-from silent_loom.core.files.png import png_bytes
 from silent_loom.core.images import Floats
-from silent_loom.core.parallel import IDLE, Task, kernel, over_rows
+from silent_loom.core.later import later
+from silent_loom.core.parallel import IDLE, Task
 
-Depth = Literal["8", "16", "half", "float"]
+_codes = later("silent_loom.core.files.codes")
+_png = later("silent_loom.core.files.png")
 _DEPTHS: dict[str, tuple[Depth, ...]] = {
     "png": ("8", "16"),
     "jpeg": ("8",),
@@ -50,62 +50,6 @@ class Written:
     bytes: int
     clipped: int
     constant: bool
-
-
-@kernel
-def _quantise(src, out, top, colour, dither, counts, y0, y1):  # type: ignore[no-untyped-def]
-    clipped = 0
-    for y in range(y0, y1):
-        for x in range(src.shape[1]):
-            for k in range(src.shape[2]):
-                v = src[y, x, k]
-                if not (v >= 0):  # catches what is not a number, too
-                    if not (v > np.float32(-1e-4)):
-                        clipped += 1
-                    v = np.float32(0)
-                elif v > 1:
-                    if v > np.float32(1.0001):
-                        clipped += 1
-                    v = np.float32(1)
-                if colour and k < 3:
-                    v = encode_one(v)
-                v = v * top
-                if dither:
-                    h = np.uint32(x) * np.uint32(0x9E3779B1) ^ np.uint32(y) * np.uint32(0x85EBCA77) ^ np.uint32(k * 7919 + 1)
-                    h = (h ^ (h >> np.uint32(15))) * np.uint32(0x2C1B3C6D)
-                    h = (h ^ (h >> np.uint32(12))) * np.uint32(0x297A2D39)
-                    h = h ^ (h >> np.uint32(15))
-                    v = v + np.float32(h & np.uint32(0xFFFFFF)) * np.float32(1.0 / 16777216.0) - np.float32(0.5)
-                q = np.floor(v + np.float32(0.5))
-                out[y, x, k] = min(max(q, np.float32(0)), top)
-    counts[y0] = clipped
-
-
-def quantise(samples: Floats, depth: Depth, *, colour: bool, dither: bool = False, task: Task = IDLE) -> tuple[NDArray[Any], int]:
-    """Integers for a file.
-
-    Parameters
-    ----------
-    samples : float32 array, shape (H, W, C)
-        0…1; the first three channels linear light when ``colour``.
-    depth : '8' or '16'
-    colour : bool
-        Encode the first three channels as sRGB; alpha, the fourth, never.
-    dither : bool
-        Add one step of even noise, fixed for each texel, before rounding: the mean of a smooth area is kept.
-
-    Returns
-    -------
-    codes : uint8 or uint16 array
-    clipped : int
-        Samples that lay outside 0…1 by more than 1e-4.
-    """
-    top = 255 if depth == "8" else 65535
-    out = np.empty(samples.shape, np.uint8 if depth == "8" else np.uint16)
-    counts = np.zeros(samples.shape[0], np.int64)
-    samples = np.ascontiguousarray(samples)
-    over_rows(samples.shape[0], lambda a, b: _quantise(samples, out, np.float32(top), colour, dither, counts, a, b), task)
-    return out, int(counts.sum())
 
 
 def is_constant(samples: NDArray[Any]) -> bool:
@@ -182,13 +126,15 @@ def write(
     constant = is_constant(samples)
     clipped, codes = 0, cast(NDArray[Any], samples)
     if depth in ("8", "16"):
-        codes, clipped = quantise(samples, depth, colour=colour, dither=dither and depth == "8" and not constant, task=task)
+        codes, clipped = _codes.quantise(
+            samples, depth, colour=colour, dither=dither and depth == "8" and not constant, task=task
+        )
     task.checkpoint()
     handle, partial = tempfile.mkstemp(prefix=f".{path.stem}.", suffix=path.suffix, dir=path.parent)
     os.close(handle)
     try:
         if fmt == "png":
-            Path(partial).write_bytes(png_bytes(codes, colour=colour, task=task))
+            Path(partial).write_bytes(_png.png_bytes(codes, colour=colour, task=task))
         elif fmt == "webp":
             flat = codes[..., 0] if codes.shape[2] == 1 else codes
             mode = {1: "L", 2: "LA", 3: "RGB", 4: "RGBA"}[codes.shape[2]]
@@ -226,7 +172,7 @@ def write(
         raise FileError(
             "there is already a file of this name", path.name, "Nothing is overwritten: choose another folder."
         ) from None
-    except (OSError, ValueError, cv2.error) as error:
+    except (OSError, ValueError) as error:
         drop(partial)
         raise FileError(f"cannot be written ({error})", path.name, "Check the disk, the folder and its rights.") from error
     except BaseException:

@@ -10,7 +10,8 @@ import numpy as np
 
 from silent_loom.core.colour import channel_mix, encode
 from silent_loom.core.images import Floats, Image, data
-from silent_loom.core.parallel import Task, kernel, over_rows
+from silent_loom.core.kernels import kernel
+from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.resample import blur
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting

@@ -11,7 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats
-from silent_loom.core.parallel import IDLE, LOOSE, Task, compiled, light, over_rows
+from silent_loom.core.kernels import LOOSE, compiled, light
+from silent_loom.core.parallel import IDLE, Task, over_rows
 
 _BASIC = ((1, 0), (2, 1), (1, 1), (1, 2))
 _FINER = ((3, 1), (3, 2), (2, 3), (1, 3))

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import partial
+from itertools import pairwise
 from typing import Literal
 
 import numpy as np
 
-from silent_loom.core.colour import decode_srgb, lab, lab_distance
-from silent_loom.core.images import Image, data
-from silent_loom.core.parallel import Task, kernel, over_rows
+from silent_loom.core.colour import lab, lab_distance
+from silent_loom.core.images import Floats, Image, data
+from silent_loom.core.kernels import kernel, subkernel
+from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.resample import blur, resize
+from silent_loom.core.srgb import decode_srgb
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
 from silent_loom.core.weave.step import Geometry, MapStep, Sheet, Texels
@@ -19,7 +23,42 @@ Rgb = tuple[float, float, float]
 
 FINE = 2048
 """Texels along the longer side at which likeness is told, at least. What lies on both sides of a threshold cannot be told
-from its mean: a small answer is the reduced answer of this size, so that all sizes up to it show the same metal."""
+from its mean: a small answer is the reduced answer of this size, so that all sizes up to it show the same metal. Larger
+answers keep to it in the mean of every texel of it; what is finer they put where the finer picture is most alike."""
+
+
+@subkernel
+def _mean(mask, shift, ya, yb, xa, xb):  # type: ignore[no-untyped-def]
+    total = np.float32(0)
+    for y in range(ya, yb):
+        for x in range(xa, xb):
+            total += min(max(mask[y, x] + shift, np.float32(0)), np.float32(1))
+    return total / np.float32((yb - ya) * (xb - xa))
+
+
+@kernel
+def _keep(mask, coarse, y0, y1):  # type: ignore[no-untyped-def]
+    # Shift what lies in every coarse texel, within 0…1, until its mean is that of the coarse mask
+    h, w = mask.shape
+    rows, cols = coarse.shape
+    for i in range(y0, y1):
+        ya, yb = i * h // rows, (i + 1) * h // rows
+        for j in range(cols):
+            xa, xb = j * w // cols, (j + 1) * w // cols
+            want = coarse[i, j]
+            if yb == ya or xb == xa or abs(_mean(mask, np.float32(0), ya, yb, xa, xb) - want) < np.float32(1e-6):
+                continue
+            low, high = np.float32(-1), np.float32(1)
+            for _ in range(20):  # the mean grows with the shift
+                middle = np.float32(0.5) * (low + high)
+                if _mean(mask, middle, ya, yb, xa, xb) < want:
+                    low = middle
+                else:
+                    high = middle
+            shift = np.float32(0.5) * (low + high)
+            for y in range(ya, yb):
+                for x in range(xa, xb):
+                    mask[y, x] = min(max(mask[y, x] + shift, np.float32(0)), np.float32(1))
 
 
 @kernel
@@ -93,6 +132,7 @@ class Metallic(MapStep[MetallicSettings]):
     name = "metallic"
     title = "Metallic"
     sentence = "Where the surface is bare metal."
+    version = 2
     Settings = MetallicSettings
 
     def words(self, s: MetallicSettings) -> str:
@@ -109,6 +149,14 @@ class Metallic(MapStep[MetallicSettings]):
             return texels
         return after.at_longer_side(FINE)
 
+    def coarser(self, s: MetallicSettings, after: Geometry, texels: Texels) -> tuple[Texels, ...]:
+        sizes: list[Texels] = []
+        side = max(texels)
+        while s.mode == "by colour" and side > FINE:
+            side = max(side / 2, FINE)
+            sizes.insert(0, after.at_longer_side(round(side)))
+        return tuple(sizes)
+
     def run(
         self, s: MetallicSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
     ) -> dict[str, Image]:
@@ -116,11 +164,20 @@ class Metallic(MapStep[MetallicSettings]):
         if s.mode == "constant":
             out = np.full((base.height, base.width), s.value, np.float32)
             return {"metallic": resize(data(out, base), sheet.width, sheet.height, task)}
-        key = lab(decode_srgb(np.array([s.colour], np.float32)))[0]
-        out = lab_distance(base.pixels, key, np.array([s.lightness, 1, 1]), task)
-        high, width = np.float32(s.tolerance + s.softness / 2), np.float32(s.softness)
-        over_rows(base.height, lambda a, b: _through(out, high, width, a, b), task)
+        out = self._likeness(s, base, task)
+        if sheet.coarser:
+            masks = [*(self._likeness(s, each["base"], task) for each in sheet.coarser), out]
+            for coarse, fine in pairwise(masks):
+                over_rows(len(coarse), partial(_keep, fine, coarse), task)
         if s.soften_mm > 0:
             tx, ty = base.texel_mm
             out = blur(out, (s.soften_mm / tx, s.soften_mm / ty), base.wraps, task)
         return {"metallic": resize(data(out, base), sheet.width, sheet.height, task)}
+
+    @staticmethod
+    def _likeness(s: MetallicSettings, base: Image, task: Task) -> Floats:
+        key = lab(decode_srgb(np.array([s.colour], np.float32)))[0]
+        out = lab_distance(base.pixels, key, np.array([s.lightness, 1, 1]), task)
+        high, width = np.float32(s.tolerance + s.softness / 2), np.float32(s.softness)
+        over_rows(base.height, lambda a, b: _through(out, high, width, a, b), task)
+        return out

@@ -7,7 +7,8 @@ from collections.abc import Mapping
 import numpy as np
 
 from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.parallel import IDLE, Task, kernel, over_rows
+from silent_loom.core.kernels import kernel
+from silent_loom.core.parallel import IDLE, Task, over_rows
 from silent_loom.core.resample import blur
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting

@@ -10,7 +10,8 @@ from pydantic import model_validator
 
 from silent_loom.core.colour import LUMA, decode_one, encode_one
 from silent_loom.core.images import Image, Kind
-from silent_loom.core.parallel import Task, kernel, over_rows
+from silent_loom.core.kernels import kernel
+from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
 from silent_loom.core.weave.step import MapStep, Sheet

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 
 from silent_loom.core.colour import LUMA, lightness, luminance
 from silent_loom.core.images import Floats, Image
-from silent_loom.core.parallel import IDLE, Task, kernel, over_rows
+from silent_loom.core.kernels import kernel
+from silent_loom.core.parallel import IDLE, Task, over_rows
 from silent_loom.core.resample import blur, blur_inside, enlarge, reduce_area
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting

@@ -10,13 +10,14 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.colour import encode_srgb, lab
+from silent_loom.core.colour import lab
 from silent_loom.core.files import Picture
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.photo.light import evenness, illumination
 from silent_loom.core.photo.quality import blockiness, noise_level, sharpness
 from silent_loom.core.resample import reduce_area
+from silent_loom.core.srgb import encode_srgb
 from silent_loom.core.tiling.grid import fit_grid
 from silent_loom.core.tiling.lattice import find_lattice
 

@@ -10,7 +10,8 @@ import numpy as np
 
 from silent_loom.core.carry import cubic_weights, placed
 from silent_loom.core.images import Floats, Kind
-from silent_loom.core.parallel import Task, inlined, kernel, over_rows
+from silent_loom.core.kernels import inlined, kernel
+from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.resample import blur, reduce_area
 from silent_loom.core.tiling.join import normals_of, slopes_of
 

@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 
 from silent_loom.core.errors import WeaveError
 from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.parallel import Task, inlined, kernel, over_rows, subkernel
+from silent_loom.core.kernels import inlined, kernel, subkernel
+from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.tiling.gauss import Gauss, learn, sampled, scores_of, value_of
 from silent_loom.core.tiling.join import normals_of, slopes_of
 from silent_loom.core.weave.decision import Decision

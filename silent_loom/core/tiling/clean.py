@@ -63,7 +63,7 @@ def rgb_of(text: str) -> Floats:
     ------
     ValueError
     """
-    from silent_loom.core.colour import decode_srgb
+    from silent_loom.core.srgb import decode_srgb
 
     code = text.strip().lstrip("#")
     if len(code) != 6:

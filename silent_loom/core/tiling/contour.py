@@ -9,7 +9,8 @@ import cv2
 import numpy as np
 
 from silent_loom.core.images import Floats
-from silent_loom.core.parallel import IDLE, Task, both, inlined, kernel, over_rows
+from silent_loom.core.kernels import inlined, kernel
+from silent_loom.core.parallel import IDLE, Task, both, over_rows
 from silent_loom.core.tiling.cut import Prices
 
 FULL = 1024

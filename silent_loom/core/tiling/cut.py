@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats
-from silent_loom.core.parallel import kernel
+from silent_loom.core.kernels import kernel
 
 FAR = np.float32(1e30)
 

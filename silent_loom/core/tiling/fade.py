@@ -7,8 +7,9 @@ from functools import partial
 import numpy as np
 
 from silent_loom.core.images import Floats, Kind
+from silent_loom.core.kernels import inlined, kernel
 from silent_loom.core.later import later
-from silent_loom.core.parallel import Task, inlined, kernel, over_rows
+from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.resample import blur
 from silent_loom.core.tiling.gauss import learn, sampled, scores_of, value_of
 from silent_loom.core.tiling.join import smoothed

@@ -9,8 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats, Kind
+from silent_loom.core.kernels import inlined, kernel
 from silent_loom.core.later import later
-from silent_loom.core.parallel import Task, inlined, kernel, over_rows
+from silent_loom.core.parallel import Task, over_rows
 
 special = later("scipy.special")
 

@@ -8,8 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats, Kind
+from silent_loom.core.kernels import kernel, subkernel
 from silent_loom.core.later import later
-from silent_loom.core.parallel import Task, kernel, over_rows, subkernel
+from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.resample import blur, reduce_area
 from silent_loom.core.tiling.join import means_of_blocks, normals_of, slopes_of
 

@@ -8,7 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats, Kind
-from silent_loom.core.parallel import Task, both, kernel, over_rows, subkernel
+from silent_loom.core.kernels import kernel, subkernel
+from silent_loom.core.parallel import Task, both, over_rows
 from silent_loom.core.resample import blur
 
 RATIO = 3.0

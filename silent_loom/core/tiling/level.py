@@ -7,7 +7,8 @@ from functools import partial
 import numpy as np
 
 from silent_loom.core.images import Floats
-from silent_loom.core.parallel import Task, kernel, over_rows
+from silent_loom.core.kernels import kernel
+from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.resample import blur
 
 DARKEST = np.float32(1e-4)

@@ -7,8 +7,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats
+from silent_loom.core.kernels import kernel, subkernel
 from silent_loom.core.later import later
-from silent_loom.core.parallel import IDLE, Task, kernel, subkernel
+from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.resample import blur
 from silent_loom.core.tiling.lattice import candidates, correlation
 

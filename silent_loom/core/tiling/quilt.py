@@ -13,8 +13,9 @@ from numpy.typing import NDArray
 
 from silent_loom.core.errors import WeaveError
 from silent_loom.core.images import Floats, Image, Kind
+from silent_loom.core.kernels import inlined, kernel
 from silent_loom.core.later import later
-from silent_loom.core.parallel import WORKERS, Task, inlined, kernel, over_rows
+from silent_loom.core.parallel import WORKERS, Task, over_rows
 from silent_loom.core.resample import blur, reduce_area
 from silent_loom.core.tiling.cut import edge_prices, lowest_cut
 from silent_loom.core.tiling.features import features

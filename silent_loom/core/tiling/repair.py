@@ -15,7 +15,8 @@ from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
 from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.parallel import Task, copied, kernel, over_rows
+from silent_loom.core.kernels import kernel
+from silent_loom.core.parallel import Task, copied, over_rows
 from silent_loom.core.resample import blur, enlarge, reduce_area
 from silent_loom.core.tiling.clean import rgb_of
 from silent_loom.core.tiling.join import normals_of, slopes_of

@@ -11,8 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats, Image
+from silent_loom.core.kernels import kernel
 from silent_loom.core.later import later
-from silent_loom.core.parallel import IDLE, Task, both, kernel, over_rows
+from silent_loom.core.parallel import IDLE, Task, both, over_rows
 from silent_loom.core.tiling.features import features
 
 ndimage = later("scipy.ndimage")

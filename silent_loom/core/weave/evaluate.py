@@ -342,7 +342,9 @@ class Evaluator:
         step, entry = row.step, row.entry
         inputs = self._input_texels(row, texels)
         decision = self._decide(plan, i, task)
-        sheet = Sheet(row.before, row.after, texels, self.sources)
+        smaller = step.coarser(row.settings, row.after, texels)
+        coarser = tuple({t: self._value(plan, i, t, size, task) for t in row.reads} for size in smaller)
+        sheet = Sheet(row.before, row.after, texels, self.sources, coarser)
         if isinstance(step, CarryStep):
             image = self._value(plan, i, thread, inputs, task)
             task.checkpoint()

@@ -123,6 +123,13 @@ class Step(ABC, Generic[S]):
         """Width and height in texels of its inputs that a result of ``texels`` needs; see `Texels`."""
         return texels
 
+    def coarser(self, s: S, after: Geometry, texels: Texels) -> tuple[Texels, ...]:
+        """Smaller sizes, in texels and from small to large, at which it reads its inputs, too: see `Sheet.coarser`.
+
+        For a step whose small answers are not its large ones reduced, unless the large ones keep to the small ones.
+        """
+        return ()
+
     def idle(self, s: S) -> bool:
         """True when these settings change nothing; the step is then passed over."""
         return False
@@ -156,12 +163,19 @@ class CarryStep(Step[S]):
 
 @dataclass(frozen=True)
 class Sheet:
-    """What is asked of a step: the geometry before and after it, the texels after it, and the sources."""
+    """What is asked of a step: the geometry before and after it, the texels after it, and the sources.
+
+    Attributes
+    ----------
+    coarser : tuple of mappings
+        The step's inputs at every size that its `Step.coarser` asks for.
+    """
 
     before: Geometry
     after: Geometry
     texels: Texels
     sources: Sources
+    coarser: tuple[Mapping[str, Image], ...] = ()
 
     @property
     def width(self) -> int:
