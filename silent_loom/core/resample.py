@@ -42,8 +42,12 @@ def reduce_area(pixels: Floats, width: int, height: int) -> Floats:
 
 
 def _taps(n_out: int, n_in: int, wraps: bool) -> tuple[NDArray[np.int32], Floats]:
-    """Catmull-Rom sources and weights of every output position along one axis (Keys 1981, a = −1/2)."""
-    u = (np.arange(n_out) + 0.5) * n_in / n_out - 0.5
+    return between(n_out, n_in, n_in / n_out, wraps)
+
+
+def between(n_out: int, n_in: int, step: float, wraps: bool = False) -> tuple[NDArray[np.int32], Floats]:
+    """Catmull-Rom sources and weights, shape (n_out, 4), of places ``step`` apart along one axis (Keys 1981, a = −1/2)."""
+    u = (np.arange(n_out) + 0.5) * step - 0.5
     base = np.floor(u).astype(np.int64)
     t = u - base
     weights = np.stack(

@@ -17,7 +17,7 @@ from pydantic import Field, field_validator
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.kernels import kernel
 from silent_loom.core.parallel import Task, copied, over_rows
-from silent_loom.core.resample import blur, enlarge, reduce_area
+from silent_loom.core.resample import between, blur
 from silent_loom.core.tiling.clean import rgb_of
 from silent_loom.core.tiling.join import normals_of, slopes_of
 from silent_loom.core.weave.decision import Decision
@@ -25,6 +25,8 @@ from silent_loom.core.weave.settings import Settings, setting
 from silent_loom.core.weave.step import CarryStep, Sheet
 
 Dab = tuple[float, float, float]
+Places = tuple[NDArray[np.int64], NDArray[np.int64]]
+"""Rows and columns of a sheet."""
 
 
 class Stroke(Settings):
@@ -145,14 +147,56 @@ def _part(pixels, rows, columns, out, y0, y1):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _gap(there, here, cover, gap, outside, y0, y1):  # type: ignore[no-untyped-def]
-    # What differs outside of a stroke, and where that is
+def _gaps(pixels, cover, rows, columns, from_rows, from_columns, cell, gap, y0, y1):  # type: ignore[no-untyped-def]
+    # Means over square cells: what a place and its source differ by outside of a stroke, and last how much lies outside
+    h, w = cover.shape
+    channels = pixels.shape[2]
+    for j in range(y0, y1):
+        gap[j] = 0
+        for y in range(j * cell, min(h, (j + 1) * cell)):
+            here, there, line = rows[y], from_rows[y], cover[y]
+            for i in range(gap.shape[1]):
+                for x in range(i * cell, min(w, (i + 1) * cell)):
+                    if line[x] < np.float32(0.02):
+                        gap[j, i, channels] += np.float32(1)
+                        for k in range(channels):
+                            gap[j, i, k] += pixels[here, columns[x], k] - pixels[there, from_columns[x], k]
+        for i in range(gap.shape[1]):
+            share = np.float32(1) / np.float32((min(h, (j + 1) * cell) - j * cell) * (min(w, (i + 1) * cell) - i * cell))
+            for k in range(channels + 1):
+                gap[j, i, k] *= share
+
+
+@kernel
+def _add_scale(blurred, done, out, y0, y1):  # type: ignore[no-untyped-def]
+    # What is known at one scale, where nothing finer was; the last channel is how much of it is known
     for y in range(y0, y1):
+        for x in range(done.shape[1]):
+            weight = blurred[y, x, out.shape[2]]
+            share = min(max(weight * np.float32(4), np.float32(0)), np.float32(1)) * (np.float32(1) - done[y, x])
+            done[y, x] += share
+            share /= max(weight, np.float32(1e-5))
+            for k in range(out.shape[2]):
+                out[y, x, k] += share * blurred[y, x, k]
+
+
+@kernel
+def _raise(wanted, cover, smooth, rows, row_weights, columns, weights, y0, y1):  # type: ignore[no-untyped-def]
+    # Adds what is smooth, between cells by Catmull-Rom, to covered texels only
+    cols, channels = smooth.shape[1], smooth.shape[2]
+    line = np.empty((cols, channels), np.float32)
+    for y in range(y0, y1):
+        first, second, third, fourth = smooth[rows[y, 0]], smooth[rows[y, 1]], smooth[rows[y, 2]], smooth[rows[y, 3]]
+        a, b, c, d = row_weights[y, 0], row_weights[y, 1], row_weights[y, 2], row_weights[y, 3]
+        for i in range(cols):
+            for k in range(channels):
+                line[i, k] = a * first[i, k] + b * second[i, k] + c * third[i, k] + d * fourth[i, k]
         for x in range(cover.shape[1]):
-            one = np.float32(1) if cover[y, x] < np.float32(0.02) else np.float32(0)
-            outside[y, x] = one
-            for k in range(here.shape[2]):
-                gap[y, x, k] = one * (here[y, x, k] - there[y, x, k])
+            if cover[y, x] > 0:
+                i, j, m, n = columns[x, 0], columns[x, 1], columns[x, 2], columns[x, 3]
+                a, b, c, d = weights[x, 0], weights[x, 1], weights[x, 2], weights[x, 3]
+                for k in range(channels):
+                    wanted[y, x, k] += a * line[i, k] + b * line[j, k] + c * line[m, k] + d * line[n, k]
 
 
 @kernel
@@ -189,11 +233,11 @@ class Box:
         return self.x1 <= self.x0 or self.y1 <= self.y0
 
     @property
-    def place(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    def place(self) -> Places:
         """Its rows and columns on the sheet."""
         return self.inside(self.rows, self.columns)
 
-    def inside(self, rows: NDArray[np.int64], columns: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    def inside(self, rows: NDArray[np.int64], columns: NDArray[np.int64]) -> Places:
         """Places on the sheet: wrapped, or held at the edges."""
         w, h = self.size
         if self.wraps:
@@ -224,29 +268,26 @@ def coverage(stroke: Stroke, box: Box, pitch: tuple[float, float]) -> Floats:
     return out
 
 
-def _healed(there: Floats, here: Floats, cover: Floats, sigma: float) -> Floats:
-    """The detail of one place in the tone of another: what differs around the stroke is gone on with over it."""
-    h, w, channels = here.shape
-    gap, outside = np.empty_like(here), np.empty((h, w), np.float32)
-    over_rows(h, partial(_gap, there, here, cover, gap, outside), cost=w * 2e-3)
-    if outside.sum() < 8:
-        return there + (here - there).mean((0, 1))
+def _heal(pixels: Floats, wanted: Floats, box: Box, source: Places, cover: Floats, sigma: float) -> None:
+    """Give the detail of another place the tone of this one: what differs around the stroke is gone on with over it.
+
+    Only what is covered is read of the source (``wanted``, changed in place); around it, means over cells are enough.
+    """
+    h, w, channels = wanted.shape
     scales = [max(s * sigma, 0.7) for s in (0.15, 0.4, 1.0, 3.0)]
-    # None of the scales shows anything as fine as a third of the smallest
-    cell = max(1, int(scales[0] / 3))
-    cols, rows = max(1, round(w / cell)), max(1, round(h / cell))
-    if cell > 1:
-        gap, outside = reduce_area(gap, cols, rows).reshape(rows, cols, channels), reduce_area(outside, cols, rows)
-    out, done = np.zeros_like(gap), np.zeros(outside.shape, np.float32)
+    cell = max(1, int(scales[0] / 3))  # none of the scales shows anything as fine as a third of the smallest
+    rows, cols = -(-h // cell), -(-w // cell)
+    gap, done = np.empty((rows, cols, channels + 1), np.float32), np.zeros((rows, cols), np.float32)
+    over_rows(rows, partial(_gaps, pixels, cover, *box.place, *source, cell, gap), cost=cell * w * 2e-3)
+    if gap[..., channels].sum() * cell * cell < 8:
+        wanted += (pixels[np.ix_(*box.place)] - pixels[np.ix_(*source)]).mean((0, 1))
+        return
+    out = np.zeros((rows, cols, channels), np.float32)
     for s in scales:
-        s = math.sqrt(s * s / (cell * cell) - (1 / 12 if cell > 1 else 0))
-        weight = blur(outside, s, False)
-        value = blur(gap, s, False).reshape(gap.shape) / np.maximum(weight, 1e-5)[..., None]
-        share = np.clip(weight * 4, 0, 1) * (1 - done)
-        out += share[..., None] * value
-        done += share
-    there += enlarge(out, w, h, False) if cell > 1 else out
-    return there
+        blurred = blur(gap, math.sqrt(s * s / (cell * cell) - (1 / 12 if cell > 1 else 0)), False)
+        over_rows(rows, partial(_add_scale, blurred, done, out))
+    taps = *between(h, rows, 1 / cell), *between(w, cols, 1 / cell)
+    over_rows(h, partial(_raise, wanted, cover, out, *taps), cost=w * 4e-3)
 
 
 class Repair(CarryStep[RepairSettings]):
@@ -346,27 +387,22 @@ def _apply(stroke: Stroke, pixels: Floats, original: Floats, image: Image, pitch
         return
     ox, oy = stroke.offset()
     dx, dy = round(ox / pitch[0]), round(oy / pitch[1])
-    if stroke.tool in ("clone", "paint", "erase"):
-        # A stroke covers few texels of its box, and only those are read and written
-        cost = len(box.columns) * 2e-3
-        step, wanted = 1, np.ascontiguousarray(np.broadcast_to(rgb_of(stroke.colour), (1, 1, 3)), np.float32)
-        if stroke.tool == "paint":
-            step = 0
-        else:
-            source = box.inside(box.rows + dy, box.columns + dx) if stroke.tool == "clone" else box.place
-            wanted = np.empty((*cover.shape, pixels.shape[2]), np.float32)
-            from_ = pixels if stroke.tool == "clone" else np.ascontiguousarray(original)
-            over_rows(len(cover), partial(_gather, from_, cover, *source, wanted), cost=cost)
-        over_rows(len(cover), partial(_lay, pixels, wanted, step, cover, *box.place, image.kind is Kind.ID), cost=cost)
+    cost, labels = len(box.columns) * 2e-3, image.kind is Kind.ID
+    # A stroke covers few texels of its box, and only those are read and written
+    lay = partial(over_rows, len(cover), cost=cost)
+    if stroke.tool == "paint":
+        colour = np.ascontiguousarray(np.broadcast_to(rgb_of(stroke.colour), (1, 1, 3)), np.float32)
+        lay(partial(_lay, pixels, colour, 0, cover, *box.place, labels))
         return
-    here = box.take(pixels)
-    if stroke.tool == "heal":
-        wanted = box.take(pixels, dx, dy)
-        if image.kind is not Kind.ID:
-            wanted = _healed(wanted, here, cover, stroke.radius_mm / pitch[0])
-    elif image.kind is Kind.ID:
-        return
+    if stroke.tool == "soften":
+        if labels:
+            return
+        wanted = blur(box.take(pixels), max(0.5, 0.12 * stroke.radius_mm / pitch[0]), False)
     else:
-        wanted = blur(np.ascontiguousarray(here), max(0.5, 0.12 * stroke.radius_mm / pitch[0]), False)
-    cost = len(box.columns) * 2e-3
-    over_rows(len(cover), partial(_lay, pixels, wanted, 1, cover, *box.place, image.kind is Kind.ID), cost=cost)
+        source = box.place if stroke.tool == "erase" else box.inside(box.rows + dy, box.columns + dx)
+        wanted = np.empty((*cover.shape, pixels.shape[2]), np.float32)
+        from_ = np.ascontiguousarray(original) if stroke.tool == "erase" else pixels
+        lay(partial(_gather, from_, cover, *source, wanted))
+        if stroke.tool == "heal" and not labels:
+            _heal(pixels, wanted, box, source, cover, stroke.radius_mm / pitch[0])
+    lay(partial(_lay, pixels, wanted, 1, cover, *box.place, labels))
