@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
 import numpy as np
 
 from silent_loom.core.display import rgba
 from silent_loom.core.files.codes import quantise
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.profile import SRGB
+from silent_loom.core.files.write import write
 from silent_loom.core.images import Kind
+from silent_loom.core.maps.metallic import keep_means
 from silent_loom.core.parallel import IDLE
 from silent_loom.core.tiling.bend import bent
 from silent_loom.core.tiling.seam_meter import seams
@@ -39,7 +44,7 @@ def warm() -> None:
         straighten={"corners": corners},
         tone={"brightness": 0.1},
         metallic={"mode": "by colour"},
-        occlusion={"azimuths": 32},
+        occlusion={"azimuths": 32, "radius_mm": 400.0},
     )
     weave = weave.model_copy(update={"steps": (*weave.steps, StepEntry(step="straighten", settings={"width_mm": 900.0}))})
     evaluator = Evaluator(_Tiny(), Cache(), decision_size=128)
@@ -49,6 +54,7 @@ def warm() -> None:
             quantise(maps[name].pixels, depth, colour=name == "base", dither=depth == "8")
             rgba(maps[name], name, 10.0)
     seams(maps["base"])
+    keep_means(np.zeros((4, 4), np.float32), np.zeros((2, 2), np.float32), 0, 2)  # for sheets larger than this one
     _hand_and_other_joins(evaluator, weave)
 
 
@@ -59,6 +65,9 @@ def _hand_and_other_joins(evaluator: Evaluator, weave: Weave) -> None:
     assert closed is not None
     for method in ("fade", "gradient", "mirror"):
         evaluator.ask_many(weave.with_settings(closed.id, {"method": method}), names, 64)
+    wide = weave.with_settings(closed.id, {"softness": 0.1})
+    last = [e for e in wide.steps if e.id != closed.id] + [e for e in wide.steps if e.id == closed.id]
+    evaluator.ask_many(wide.model_copy(update={"steps": tuple(last)}), names, 256)
     grid = {"method": "motif", "grid": ((0.05, 0.05), (0.8, 0.05), (0.8, 0.8), (0.05, 0.8)), "grid_x": 4, "grid_y": 4}
     laid = evaluator.ask_many(weave.with_settings(closed.id, grid), names, 64)
     bent(laid["normal"].pixels, Kind.NORMAL, 1, 50, np.zeros((8, 4, 2), np.float32), True, IDLE)  # noise does not drift
@@ -75,5 +84,22 @@ def _hand_and_other_joins(evaluator: Evaluator, weave: Weave) -> None:
     evaluator.ask_many(weave.model_copy(update={"steps": steps}), names, 96)
 
 
+def warm_commands() -> None:
+    """Run what the command line does with files, too; files come with other layouts in memory than the steps before."""
+    from silent_loom.core.derive import derive
+    from silent_loom.core.sets import grow_files, seamless_files
+
+    with TemporaryDirectory() as name:
+        folder = Path(name)
+        photo = _Tiny().picture("")
+        write(folder / "photo.png", photo.colour(), colour=True)
+        derive(folder / "photo.png", folder / "set", size=96, report=True)
+        maps = [next((folder / "set").glob(f"*_{kind}.png")) for kind in ("basecolor", "normal", "height")]
+        for method in ("cut", "fade", "gradient"):
+            seamless_files(maps, folder / method, method=method, normals=[maps[1]])
+        grow_files(maps, folder / "grown", times=(1.5, 1.0), normals=[maps[1]])
+
+
 if __name__ == "__main__":
     warm()
+    warm_commands()

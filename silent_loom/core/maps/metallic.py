@@ -37,7 +37,7 @@ def _mean(mask, shift, ya, yb, xa, xb):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _keep(mask, coarse, y0, y1):  # type: ignore[no-untyped-def]
+def keep_means(mask, coarse, y0, y1):  # type: ignore[no-untyped-def]
     # Shift what lies in every coarse texel, within 0…1, until its mean is that of the coarse mask
     h, w = mask.shape
     rows, cols = coarse.shape
@@ -168,7 +168,7 @@ class Metallic(MapStep[MetallicSettings]):
         if sheet.coarser:
             masks = [*(self._likeness(s, each["base"], task) for each in sheet.coarser), out]
             for coarse, fine in pairwise(masks):
-                over_rows(len(coarse), partial(_keep, fine, coarse), task)
+                over_rows(len(coarse), partial(keep_means, fine, coarse), task)
         if s.soften_mm > 0:
             tx, ty = base.texel_mm
             out = blur(out, (s.soften_mm / tx, s.soften_mm / ty), base.wraps, task)
