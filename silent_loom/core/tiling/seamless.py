@@ -220,7 +220,7 @@ class Seamless(CarryStep[SeamlessSettings]):
     name = "seamless"
     title = "Seamless"
     sentence = "Makes the edges meet."
-    version = 6
+    version = 5
     decides = True
     Settings = SeamlessSettings
 
