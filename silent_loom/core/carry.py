@@ -284,8 +284,8 @@ def _row(part, m, lens, left, top, most, y, first, nx, ny, us, vs, line):  # typ
                     break
                 nx, ny = across, down
                 end += 1
-            _places(m, lens, y, first + start, 0.0, 0.0, left, top, us[start:end], vs[start:end])
             if nx == 1 and ny == 1:
+                _places(m, lens, y, first + start, 0.0, 0.0, left, top, us[start:end], vs[start:end])
                 _cubic(part, us[start:end], vs[start:end], line[start:end])
             else:
                 _averages(part, m, lens, left, top, y, first + start, nx, ny, us[start:end], vs[start:end], line[start:end])
