@@ -320,3 +320,12 @@ def test_a_huge_file_is_refused_before_decoding(tmp_path: Path) -> None:
     with pytest.raises(FileError, match="SILENT_LOOM_MAX_PIXELS"):
         read(tmp_path / "ok.png", limits=Limits(max_pixels=64 * 64 - 1))
     assert read(tmp_path / "ok.png", limits=Limits(max_pixels=64 * 64)).width == 64
+
+
+@pytest.mark.parametrize("channels", [1, 2, 3, 4])
+def test_alpha_is_never_encoded(channels: int) -> None:
+    plane = np.full((3, 5, channels), 0.5, np.float32)
+    codes, _ = quantise(plane, "8", colour=True)
+    light = channels - (channels % 2 == 0)
+    assert (codes[..., :light] == 188).all()  # sRGB of half the light
+    assert (codes[..., light:] == 128).all()
