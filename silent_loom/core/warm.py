@@ -16,6 +16,8 @@ from silent_loom.core.images import Kind
 from silent_loom.core.maps.metallic import keep_means
 from silent_loom.core.parallel import IDLE
 from silent_loom.core.tiling.bend import bent
+from silent_loom.core.tiling.join import closed_along
+from silent_loom.core.tiling.parted import Parted
 from silent_loom.core.tiling.seam_meter import seams
 from silent_loom.core.weave.cache import Cache
 from silent_loom.core.weave.evaluate import Evaluator
@@ -54,8 +56,18 @@ def warm() -> None:
             quantise(maps[name].pixels, depth, colour=name == "base", dither=depth == "8")
             rgba(maps[name], name, 10.0)
     seams(maps["base"])
+    _objects_beside_cuts()
     keep_means(np.zeros((4, 4), np.float32), np.zeros((2, 2), np.float32), 0, 2)  # for sheets larger than this one
     _hand_and_other_joins(evaluator, weave)
+
+
+def _objects_beside_cuts() -> None:
+    """Noise shows no things that a cut could part."""
+    beside = Parted(np.ones(32, np.float32), np.ones(32, np.float32))
+    for kind, channels in ((Kind.COLOUR, 3), (Kind.NORMAL, 3), (Kind.DATA, 1)):
+        for axis in (0, 1):
+            pixels = np.full((32, 32, channels), 0.5, np.float32)
+            closed_along(pixels, kind, axis, 24, np.full(32, 4.0), 0.5, axis == 0, IDLE, parted=beside)
 
 
 def _hand_and_other_joins(evaluator: Evaluator, weave: Weave) -> None:

@@ -11,6 +11,7 @@ from silent_loom.core.images import Floats, Kind
 from silent_loom.core.kernels import kernel, subkernel
 from silent_loom.core.parallel import Task, both, over_rows
 from silent_loom.core.resample import blur
+from silent_loom.core.tiling.parted import Parted, part_objects
 
 RATIO = 3.0
 """Each band is this much finer than the one above."""
@@ -123,6 +124,8 @@ def join_strip(first: Floats, second: Floats, path: NDArray[np.float64], softnes
     return out
 
 
+KEPT = 60.0
+"""Detail finer than this part of the overlap is blended alike whatever lies beside the cut."""
 LEAST = 1.25
 """Texels of the coarse grid that the transition of the finest detail is wide, at least."""
 
@@ -344,14 +347,26 @@ def normals_of(slopes: Floats, task: Task) -> Floats:
 
 
 def _join_into(
-    out: Floats, near: Floats, far: Floats, path: NDArray[np.float64], softness: float, turned: bool, closed: bool, task: Task
+    out: Floats,
+    near: Floats,
+    far: Floats,
+    path: NDArray[np.float64],
+    softness: float,
+    parted: Parted | None,
+    turned: bool,
+    closed: bool,
+    task: Task,
 ) -> None:
     if softness / LEAST >= 2:
         _composed(near, far, path, softness, turned, closed, out, task)
-        return
-    first, second = (np.ascontiguousarray(p.transpose(1, 0, 2) if turned else p) for p in (near, far))
-    strip = join_strip(first, second, path, softness, closed, task)
-    out[:] = strip.transpose(1, 0, 2) if turned else strip
+    else:
+        first, second = (np.ascontiguousarray(p.transpose(1, 0, 2) if turned else p) for p in (near, far))
+        strip = join_strip(first, second, path, softness, closed, task)
+        out[:] = strip.transpose(1, 0, 2) if turned else strip
+    if parted is not None:
+        part_objects(
+            out, near, far, path, parted, softness, _windows(len(near) if turned else near.shape[1]), turned, closed, task
+        )
 
 
 @kernel
@@ -370,6 +385,7 @@ def closed_along(
     closed: bool,
     task: Task,
     *,
+    parted: Parted | None = None,
     spend: bool = False,
 ) -> Floats:
     """Close a sheet along an axis: its last lines are laid over its first and joined there.
@@ -386,6 +402,8 @@ def closed_along(
         Width (height) of the result; what is beyond it is the overlap.
     path, softness, closed
         See `join_strip`; the path runs across the axis.
+    parted : Parted, optional
+        What lies beside the path, see `parted.parted_at`.
     spend : bool
         The samples given are not needed any more: they may become the result.
     """
@@ -404,12 +422,12 @@ def closed_along(
         strip[:] = np.where(side[..., None], far, near)
     elif kind is Kind.NORMAL:
         leaning = np.empty((*strip.shape[:2], 2), np.float32)
-        _join_into(leaning, slopes_of(near, task), slopes_of(far, task), path, softness, turned, closed, task)
+        _join_into(leaning, slopes_of(near, task), slopes_of(far, task), path, softness, parted, turned, closed, task)
         over_rows(strip.shape[0], partial(_to_normals, leaning, strip), task)
     elif kind is Kind.COLOUR:
         ratios = np.empty(strip.shape, np.float32)
-        _join_into(ratios, _logs(near, task), _logs(far, task), path, softness, turned, closed, task)
+        _join_into(ratios, _logs(near, task), _logs(far, task), path, softness, parted, turned, closed, task)
         over_rows(strip.shape[0], lambda p, q: _light(ratios, strip, p, q), task)
     else:
-        _join_into(strip, near, far, path, softness, turned, closed, task)
+        _join_into(strip, near, far, path, softness, parted, turned, closed, task)
     return out

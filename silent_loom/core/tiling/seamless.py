@@ -26,6 +26,7 @@ from silent_loom.core.tiling.gradient import close
 from silent_loom.core.tiling.grid import room_of
 from silent_loom.core.tiling.join import closed_along, normals_of, slopes_of
 from silent_loom.core.tiling.level import levelled
+from silent_loom.core.tiling.parted import Parted, parted_at
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
@@ -171,6 +172,10 @@ class Cost:
 
     def prices(self, keep: int, closed: bool, task: Task = IDLE) -> Prices:
         """Prices of a cut over the overlap that keeps what both ends show whole."""
+        return contour_prices(*self.sides(keep, task), self.scale, closed, task)
+
+    def sides(self, keep: int, task: Task = IDLE) -> tuple[Layers, Layers]:
+        """Both pictures of the overlap, taken apart."""
         width = self.planes.shape[1]
         n, beside = width - keep, window_at(self.scale)
         if "layers" in self.__dict__ or 2 * (n + beside) >= width:
@@ -178,8 +183,7 @@ class Cost:
         else:  # both ends of the sheet alone, as far as their medians look
             ends = np.concatenate([self.planes[:, : n + beside], self.planes[:, keep - beside :]], 1)
             layers, width = layers_of(ends, self.scale, self.toned, task), ends.shape[1]
-        first, second = layers.part(slice(0, n)), layers.part(slice(width - n, None))
-        return contour_prices(first, second, self.scale, closed, task)
+        return layers.part(slice(0, n)), layers.part(slice(width - n, None))
 
     def prices_of_difference(self, keep: int) -> Prices:
         """Prices of a cut over an overlap both ends of which show the same things: by how far they differ."""
@@ -220,7 +224,7 @@ class Seamless(CarryStep[SeamlessSettings]):
     name = "seamless"
     title = "Seamless"
     sentence = "Makes the edges meet."
-    version = 5
+    version = 6
     decides = True
     Settings = SeamlessSettings
 
@@ -306,15 +310,12 @@ class Seamless(CarryStep[SeamlessSettings]):
         repeat = _repeat(s, keep_x, keep_y)
         if bending:
             cost = _bent(cost, keep_x, repeat, False, arrays, "bend_x", task)
-        alike = s.method == "motif" or s.cut_by == "difference"
-        prices = cost.prices_of_difference(keep_x) if alike else cost.prices(keep_x, False, task)
-        path_x = lowest_cut(prices, margin=int(MARGIN * n), closed=False)
+        path_x = _cut(s, cost, keep_x, False, arrays, "x", task)
         task.checkpoint()
         across = cost.closed_x(keep_x, path_x.astype(float))
         if bending:
             across = _bent(across, keep_y, repeat, True, arrays, "bend_y", task)
-        prices = across.prices_of_difference(keep_y) if alike else across.prices(keep_y, True, task)
-        path_y = lowest_cut(prices, margin=int(MARGIN * m), closed=True)
+        path_y = _cut(s, across, keep_y, True, arrays, "y", task)
         arrays |= {"path_x": (path_x / n).astype(np.float32), "path_y": (path_y / m).astype(np.float32)}
         return Decision(arrays, figures, warnings)
 
@@ -327,6 +328,12 @@ class Seamless(CarryStep[SeamlessSettings]):
             _stretch(decision.arrays["path_x"], in_h, closed=False) * (in_w - width),
             _stretch(decision.arrays["path_y"], width, closed=True) * (in_h - height),
         )
+
+    @staticmethod
+    def _parted(decision: Decision, axis: str, rows: int, closed: bool) -> Parted | None:
+        if f"objects_{axis}" not in decision.arrays:
+            return None
+        return Parted(*(_stretch(decision.arrays[f"{k}_{axis}"], rows, closed).astype(np.float32) for k in Parted._fields))
 
     def open_sheet(self, s: SeamlessSettings, image: Image, width: int, height: int, task: Task) -> Image | None:
         """What was closed, overlaps included, at the pitch of a result of this size: what its joins are held against."""
@@ -357,13 +364,30 @@ class Seamless(CarryStep[SeamlessSettings]):
                 pixels = bent(pixels, image.kind, 1, w, field, False, task)
             if lit:
                 pixels = levelled(pixels, 1, w, False, task)
-            half = closed_along(pixels, image.kind, 1, w, path_x, max(least_x, s.softness * n), False, task)
+            parted_x = self._parted(decision, "x", len(path_x), False)
+            half = closed_along(pixels, image.kind, 1, w, path_x, max(least_x, s.softness * n), False, task, parted=parted_x)
             if (field := decision.arrays.get("bend_y")) is not None:
                 half = bent(half, image.kind, 0, h, field, True, task)
             if lit:
                 half = levelled(half, 0, h, True, task)
-            pixels = closed_along(half, image.kind, 0, h, path_y, max(least_y, s.softness * m), True, task, spend=True)
+            soft, parted_y = max(least_y, s.softness * m), self._parted(decision, "y", len(path_y), True)
+            pixels = closed_along(half, image.kind, 0, h, path_y, soft, True, task, parted=parted_y, spend=True)
         return Image(pixels, image.kind, sheet.size_mm, True)
+
+
+def _cut(
+    s: SeamlessSettings, cost: Cost, keep: int, closed: bool, arrays: dict[str, NDArray[Any]], axis: str, task: Task
+) -> NDArray[np.int32]:
+    """The cut over an overlap; what lies beside it goes into ``arrays`` where it matters."""
+    margin = int(MARGIN * (cost.planes.shape[1] - keep))
+    if s.method == "motif" or s.cut_by == "difference":
+        return lowest_cut(cost.prices_of_difference(keep), margin=margin, closed=closed)
+    sides = cost.sides(keep, task)
+    path = lowest_cut(contour_prices(*sides, cost.scale, closed, task), margin=margin, closed=closed)
+    if s.method == "cut":
+        parted = parted_at(*sides, path, cost.scale, cost.toned, closed, task)
+        arrays |= {f"{name}_{axis}": by_row for name, by_row in parted._asdict().items()}
+    return path
 
 
 def _repeat(s: SeamlessSettings, width: int, height: int) -> tuple[float, float]:
