@@ -151,6 +151,33 @@ def test_a_fade_keeps_the_contrast_of_every_band(name: str) -> None:
         assert np.sqrt(made[inner].sum() / (t * a + (1 - t) * b)[inner].sum()) > 0.94, (low, high)
 
 
+@pytest.mark.parametrize(("name", "kind"), [("grain", Kind.COLOUR), ("brushed", Kind.COLOUR), ("brushed", Kind.DATA)])
+@pytest.mark.parametrize("turned", [False, True])
+def test_a_fade_keeps_it_in_every_sixth_of_its_length(name: str, kind: Kind, turned: bool) -> None:
+    light = one(name).pixels
+    if turned:
+        light = np.ascontiguousarray(light.transpose(1, 0, 2))
+    strips = [light[:, :100], light[:, -100:]]
+    near, far = (np.ascontiguousarray(s if kind is Kind.COLOUR else s[..., :1]) for s in strips)
+    out = np.empty_like(near)
+    if turned:
+        near, far, out = (np.ascontiguousarray(s.transpose(1, 0, 2)) for s in (near, far, out))
+        fade_strip(near, far, kind, 1.0, True, out, IDLE)
+        near, far, out = (np.ascontiguousarray(s.transpose(1, 0, 2)) for s in (near, far, out))
+    else:
+        fade_strip(near, far, kind, 1.0, False, out, IDLE)
+    t = np.clip(((np.arange(100) + 0.5) - 0.5) / 99, 0, 1)
+    t = t * t * (3 - 2 * t)
+    inner = (t > 0.05) & (t < 0.95)
+    tones = [np.ascontiguousarray(lab(p)[..., 0] if kind is Kind.COLOUR else p[..., 0]) for p in (near, far, out)]
+    for low, high in ((1.0, 2.0), (2.0, 4.0), (4.0, 8.0)):
+        a, b, made = (np.square(blur(p, low, False) - blur(p, high, False)) for p in tones)
+        want = t * a + (1 - t) * b
+        for sixth in np.array_split(np.arange(len(made)), 6):
+            kept = np.sqrt(made[sixth][:, inner].sum() / want[sixth][:, inner].sum())
+            assert kept > 0.94, (low, sixth[0])
+
+
 def test_nothing_is_copied_or_mirrored_more_than_in_the_source() -> None:
     for name in ("gravel", "rust", "lichen"):
         assert copies(closed(one(name), method="cut")) <= copies(one(name)) + 0.02

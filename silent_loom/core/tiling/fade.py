@@ -11,6 +11,7 @@ from silent_loom.core.kernels import inlined, kernel
 from silent_loom.core.later import later
 from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.resample import blur
+from silent_loom.core.tiling.contrast import keep_contrast
 from silent_loom.core.tiling.gauss import learn, sampled, scores_of, value_of
 from silent_loom.core.tiling.join import smoothed
 
@@ -182,7 +183,7 @@ def fade_strip(near: Floats, far: Floats, kind: Kind, width: float, turned: bool
     histogram-preserving blending for randomized texture tiling, JCGT 8, 2019). How alike the two already are is measured
     band by band, or what is aligned would gain contrast: long grain has broad parts that happen to agree, and taking
     them for all of it would cost the fine ones theirs. It is measured at a dozen places along the strip, too, since
-    grain that agrees here runs against the other side's further on.
+    grain that agrees here runs against the other side's further on. What is still lost, see `keep_contrast`.
     """
     n = near.shape[0] if turned else near.shape[1]
     middle, half = n / 2, max(1.0, 0.5 * width * n)
@@ -198,3 +199,9 @@ def fade_strip(near: Floats, far: Floats, kind: Kind, width: float, turned: bool
     mixed = _mixed(scores[0], scores[1], share, turned, task)  # from top to bottom a sheet is closed last
     put = partial(_values, mixed, near, far, share, tables.back, tables.to_value, turned, out)
     over_rows(near.shape[0], put, task, cost=near.shape[1] * near.shape[2] * 1e-3)
+    if turned:
+        flat, first, second = (np.ascontiguousarray(s.transpose(1, 0, 2)) for s in (out, near, far))
+        keep_contrast(flat, first, second, share, kind, True, task)
+        out[:] = flat.transpose(1, 0, 2)
+    else:
+        keep_contrast(out, near, far, share, kind, False, task)
