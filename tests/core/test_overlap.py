@@ -9,18 +9,19 @@ from hypothesis import strategies as st
 
 from silent_loom.core.images import Image
 from silent_loom.core.resample import blur
-from silent_loom.core.tiling.cut import price_of_cut
-from silent_loom.core.tiling.overlap import REACH, fitted_overlap
+from silent_loom.core.tiling import suggest as suggesting
+from silent_loom.core.tiling.cut import Prices, roughness_of_cut
+from silent_loom.core.tiling.overlap import APART, REACH, fitted_overlap, fitting_overlaps
 from silent_loom.core.tiling.seamless import SeamlessSettings, cost_of
 from silent_loom.core.tiling.suggest import suggest, tried
 from tests.support.walls import courses, sheet
 
 
 def price(image: Image, part: float) -> float:
-    """What the cut from top to bottom costs a column at this overlap."""
+    """How rough the cut from top to bottom is, a column, at this overlap."""
     cost = cost_of({"base": image}, {"base": 1.0}).turned()
     n = round(part * image.height)
-    return price_of_cut(cost.prices(image.height - n, False), margin=int(0.12 * n))
+    return roughness_of_cut(cost.prices(image.height - n, False), margin=int(0.12 * n))
 
 
 @pytest.mark.parametrize(("repeat", "seed"), [(770.0, 3), (741.3, 5), (812.5, 8)])
@@ -64,3 +65,45 @@ def test_joints_that_a_small_trial_hides_are_not_suggested() -> None:
     _, figure = tried(photo, SeamlessSettings(**told.settings), size=1100)
     assert figure <= 1.0
     assert told.figures["cut"] == pytest.approx(figure, abs=0.15), "what is said was measured at this size"
+
+
+def test_few_bad_places_count_for_more_than_many_fair_ones() -> None:
+    even, spiked = np.full((100, 9), 2.0, np.float32), np.full((100, 9), 1.0, np.float32)
+    spiked[:10] = 10.0
+    dear = np.full((100, 9), 1e3, np.float32)
+    level, bad = Prices(even, dear, dear), Prices(spiked, dear, dear)
+    assert spiked.mean() < even.mean()
+    assert roughness_of_cut(level, 1) == pytest.approx(2.0)
+    assert roughness_of_cut(bad, 1) == pytest.approx(np.sqrt((10 * 100 + 90) / 100))
+    # A step sideways costs where it is made
+    way = np.full((4, 9), 50.0, np.float32)
+    way[:2, 3], way[2:, 5] = 1.0, 1.0
+    right = np.full((4, 9), 2.0, np.float32)
+    assert roughness_of_cut(Prices(way, right, right), 1) == pytest.approx(np.sqrt((1 + 25 + 1 + 1) / 4))
+
+
+def test_several_overlaps_are_told_apart() -> None:
+    found = fitting_overlaps(sheet(courses(300, 260, 240.0, 3)), (0.2, 0.25))
+    assert (found[0][0], found[1][0]) == fitted_overlap(sheet(courses(300, 260, 240.0, 3)), (0.2, 0.25))
+    for parts, asked in zip(found, (0.2, 0.25), strict=True):
+        assert any(abs(part - asked) < APART for part in parts), "what was asked for stays among them"
+        assert all(abs(a - b) >= APART for i, a in enumerate(parts) for b in parts[:i])
+
+
+def test_each_direction_is_cut_where_it_fits_by_itself(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Across fits at the second overlap and down at the third; the best of both is then tried together."""
+    across, down = {0.2: 1.4, 0.3: 0.6, 0.1: 2.0}, {0.2: 1.5, 0.31: 1.2, 0.15: 0.7}
+    cuts: list[tuple[float, float]] = []
+
+    def figures(image: Image, s: SeamlessSettings, task: object) -> tuple[float, float]:
+        if s.method != "cut" or s.cut_by != "lines":
+            return 3.0, 3.0
+        cuts.append((s.overlap_x, s.overlap_y))
+        return across.get(s.overlap_x, 9.0), down.get(s.overlap_y, 9.0)
+
+    monkeypatch.setattr(suggesting, "_proved", figures)
+    monkeypatch.setattr(suggesting, "fitting_overlaps", lambda *_: (list(across), list(down)))
+    told = suggest(sheet(courses(300, 260, 240.0, 3)))
+    assert cuts == [(0.2, 0.2), (0.3, 0.31), (0.3, 0.15)]
+    assert told.settings == {"method": "cut", "overlap_x": 0.3, "overlap_y": 0.15}
+    assert told.figures["cut, elsewhere"] == 0.7

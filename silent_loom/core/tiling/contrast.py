@@ -117,6 +117,7 @@ def keep_contrast(out: Floats, near: Floats, far: Floats, share: Floats, kind: K
     """
     rows, n = out.shape[:2]
     strip = _Strip(rows, n, closed)
+    ends = np.minimum(1, 8 * np.minimum(share, 1 - share))  # a halved strip knows them to a few texels only
     peak = 1 - (1 - 4 * share * (1 - share)) ** 2
     for c, (a, b) in enumerate(zip(_tones(near, kind, task), _tones(far, kind, task), strict=True)):
         if strip.count == 0 or (np.ptp(a) == 0 and np.ptp(b) == 0):
@@ -141,7 +142,7 @@ def keep_contrast(out: Floats, near: Floats, far: Floats, share: Floats, kind: K
             more = levels.pop(max(levels))
             for halved in sorted(levels, reverse=True):
                 more = _double(more) + levels[halved]
-            more = more[strip.before : strip.before + rows, :n]
+            more = more[strip.before : strip.before + rows, :n] * ends
 
             def add(y0: int, y1: int, more: Floats = more, c: int = c) -> None:
                 if kind is Kind.COLOUR:

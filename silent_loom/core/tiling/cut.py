@@ -87,11 +87,23 @@ def _borders(prices: Prices, margin: int) -> tuple[NDArray[np.int32], NDArray[np
     return np.full(rows, min(margin, n // 2), np.int32), np.full(rows, max(n - 1 - margin, n // 2), np.int32)
 
 
-def price_of_cut(prices: Prices, margin: int) -> float:
-    """What the cheapest open cut costs a row, by the measure of `lowest_cut`."""
-    rows, n = prices.across.shape
-    total, back = np.empty(n, np.float32), np.empty((rows, n), np.int32)
-    return float(total[int(_sweep(*prices, *_borders(prices, margin), -1, -1, total, back))]) / rows
+@kernel
+def _along_path(across, rightward, leftward, path, out):  # type: ignore[no-untyped-def]
+    for y in range(len(path)):
+        out[y] = across[y, path[y]]
+        if y + 1 < len(path):
+            for x in range(path[y], path[y + 1]):
+                out[y] += rightward[y, x]
+            for x in range(path[y + 1], path[y]):
+                out[y] += leftward[y, x]
+
+
+def roughness_of_cut(prices: Prices, margin: int) -> float:
+    """Root mean square of what the cheapest open cut costs row by row: a few bad places count for more than many fair ones."""
+    path = _path(prices, *_borders(prices, margin))
+    costs = np.empty(len(path), np.float64)
+    _along_path(*prices, path, costs)
+    return float(np.sqrt(np.square(costs).mean()))
 
 
 def edge_prices(difference: Floats, gradient: Floats) -> Prices:

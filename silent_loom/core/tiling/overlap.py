@@ -10,14 +10,16 @@ from numpy.typing import NDArray
 from silent_loom.core.images import Image
 from silent_loom.core.parallel import IDLE, Task, both
 from silent_loom.core.resample import at_most
-from silent_loom.core.tiling.cut import price_of_cut
+from silent_loom.core.tiling.cut import roughness_of_cut
 from silent_loom.core.tiling.seamless import MARGIN, Cost, cost_of
 
 SIZES = (256, 512, 1024)
 """Texels along the longer side: every overlap is tried at the first, the best ones are placed more exactly at the others."""
 LEAST, MOST = 0.02, 0.45
-KEPT = (6, 3)
+KEPT = (8, 4)
 """How many go on to the next size."""
+APART = 0.02
+"""Overlaps closer to each other than this are one."""
 NARROW = 24
 """Texels at the first size below which there is nothing to choose from."""
 REACH = (0.5, 1.8)
@@ -29,7 +31,19 @@ AWAY = 2.0
 
 
 def fitted_overlap(image: Image, asked: tuple[float, float] = (0.2, 0.2), task: Task = IDLE) -> tuple[float, float]:
-    """Overlaps at which a sheet fits itself best.
+    """Overlaps at which a sheet fits itself best: the first ones of `fitting_overlaps`.
+
+    Returns
+    -------
+    tuple of float
+        Between 0.5 and 1.8 times what was asked, within 0.02…0.45; as asked where no other overlap is clearly better.
+    """
+    x, y = fitting_overlaps(image, asked, task)
+    return x[0], y[0]
+
+
+def fitting_overlaps(image: Image, asked: tuple[float, float] = (0.2, 0.2), task: Task = IDLE) -> tuple[list[float], list[float]]:
+    """Overlaps at which a sheet fits itself well, the best first, for both directions.
 
     Parameters
     ----------
@@ -40,8 +54,8 @@ def fitted_overlap(image: Image, asked: tuple[float, float] = (0.2, 0.2), task: 
 
     Returns
     -------
-    tuple of float
-        Between 0.5 and 1.8 times what was asked, within 0.02…0.45; as asked where no other overlap is clearly better.
+    tuple of lists of float
+        Between 0.5 and 1.8 times what was asked, within 0.02…0.45; first as asked where no other overlap is clearly better.
 
     Notes
     -----
@@ -59,13 +73,13 @@ def fitted_overlap(image: Image, asked: tuple[float, float] = (0.2, 0.2), task: 
 
 
 def _price(cost: Cost, n: int) -> float:
-    return price_of_cut(cost.prices(cost.planes.shape[1] - n, False), margin=int(MARGIN * n))
+    return roughness_of_cut(cost.prices(cost.planes.shape[1] - n, False), margin=int(MARGIN * n))
 
 
-def _fitted(costs: list[Cost], asked: float, task: Task) -> float:
+def _fitted(costs: list[Cost], asked: float, task: Task) -> list[float]:
     width = costs[0].planes.shape[1]
     if width < NARROW:
-        return asked
+        return [asked]
     low, high = max(LEAST, REACH[0] * asked), min(MOST, REACH[1] * asked)
     tried = np.arange(max(4, round(low * width)), max(5, round(high * width)) + 1)
     prices = np.array([_price(costs[0], int(n)) for n in tried])
@@ -80,8 +94,14 @@ def _fitted(costs: list[Cost], asked: float, task: Task) -> float:
         placed = sorted(_best(cost, round(part * width) + np.arange(-reach, reach + 1)) for part in found[:count])
         found = [part for _, part in placed]
     now = _price(costs[-1], round(asked * width))
-    counted, best = min((price * (1 + AWAY * abs(part - asked)), part) for price, part in placed)
-    return asked if counted > GAIN * now else round(float(np.clip(best, LEAST, MOST)), 5)
+    counted = sorted((price * (1 + AWAY * abs(part - asked)), part) for price, part in placed)
+    parts = [round(float(np.clip(part, LEAST, MOST)), 5) for _, part in counted]
+    order = [*parts, asked] if counted[0][0] <= GAIN * now else [asked, *parts]
+    kept: list[float] = []
+    for part in order:
+        if all(abs(part - other) >= APART for other in kept):
+            kept.append(part)
+    return kept
 
 
 def _lows(prices: NDArray[np.float64]) -> list[int]:

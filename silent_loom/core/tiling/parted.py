@@ -285,9 +285,12 @@ def part_objects(
     cost = near.shape[1] * near.shape[2] * 1e-3
     lacking = partial(_lacking, near, far, path, drift, parted.objects, softness, *windows, turned, out, more)
     over_rows(near.shape[0], lacking, task, cost=cost)
+    low, high = windows
+    inside = np.minimum(1, 4 * low * high)  # a blur reaches over the border
+    inside = inside[:, None, None] if turned else inside[None, :, None]
     if turned and closed:
         beyond = min(rows, int(np.ceil(3.5 * n / KEPT)))
         wide = np.concatenate([more[:, -beyond:], more, more[:, :beyond]], 1)
-        out += blur(wide, n / KEPT, False, task)[:, beyond : beyond + rows]
+        out += inside * blur(wide, n / KEPT, False, task)[:, beyond : beyond + rows]
     else:
-        out += blur(more, n / KEPT, False, task)
+        out += inside * blur(more, n / KEPT, False, task)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any, cast
 
@@ -15,7 +15,7 @@ from silent_loom.core.tiling.contour import FULL, layers_of
 from silent_loom.core.tiling.features import features
 from silent_loom.core.tiling.grid import fit_grid
 from silent_loom.core.tiling.lattice import find_lattice
-from silent_loom.core.tiling.overlap import fitted_overlap
+from silent_loom.core.tiling.overlap import fitting_overlaps
 from silent_loom.core.tiling.seam_meter import seams
 from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins
 from silent_loom.core.weave.step import DECISION_SIZE, Geometry, Sheet, Sources
@@ -75,6 +75,14 @@ def tried(
     size: int = SIZE,
 ) -> tuple[Image, float]:
     """A sheet made seamless at a size (longer side of the result), and the seam figure of it."""
+    made, figures = _tried(image, settings, task, inputs, size)
+    return made, max(figures)
+
+
+def _tried(
+    image: Image, settings: SeamlessSettings, task: Task, inputs: Mapping[str, Image] | None, size: int
+) -> tuple[Image, tuple[float, float]]:
+    """The same, with the figures of the join across and of the one down."""
     before = Geometry(image.size_mm)
     after = SEAMLESS.geometry(settings, before, cast(Sources, None))
     texels = after.at_longer_side(size)
@@ -88,17 +96,44 @@ def tried(
     known = joins(settings, decision, made.width, made.height)
     laid = SEAMLESS.open_sheet(settings, small, made.width, made.height, task)
     x, y = seams(made, known, open_sheet=laid, search=False, task=task)
-    return made, max(x.figure, y.figure)
+    return made, (x.figure, y.figure)
 
 
-def _proved(image: Image, settings: SeamlessSettings, task: Task) -> float:
-    """The worse of the seam figures at the sheet's own size, within bounds, and small; of those that were needed."""
+def _proved(image: Image, settings: SeamlessSettings, task: Task) -> tuple[float, float]:
+    """The seam figures at the sheet's own size, within bounds, and small, the worse of both; of those that were needed."""
     after = SEAMLESS.geometry(settings, Geometry(image.size_mm), cast(Sources, None)).size_mm
     own = round(max(after[0] * image.width / image.size_mm[0], after[1] * image.height / image.size_mm[1]))
-    _, figure = tried(image, settings, task, size=min(PROVED, max(SIZE, own)))
-    if figure > GOOD or own <= SIZE:
-        return figure
-    return max(figure, tried(image, settings, task)[1])
+    _, (x, y) = _tried(image, settings, task, None, min(PROVED, max(SIZE, own)))
+    if max(x, y) > GOOD or own <= SIZE:
+        return x, y
+    _, small = _tried(image, settings, task, None, SIZE)
+    return max(x, small[0]), max(y, small[1])
+
+
+def _elsewhere(
+    image: Image, first: tuple[float, float], across: list[float], down: list[float], task: Task
+) -> Iterator[tuple[dict[str, Any], float]]:
+    """Cuts at the next best overlaps, in the directions in which the best one is not good enough."""
+    best = [(first[0], across[0]), (first[1], down[0])]
+    seen = {(across[0], down[0])}
+
+    def at(x: float, y: float) -> tuple[dict[str, Any], float]:
+        seen.add((x, y))
+        settings = {"method": "cut", "overlap_x": x, "overlap_y": y}
+        figures = _proved(image, SeamlessSettings(**settings), task)
+        for k, (figure, part) in enumerate(zip(figures, (x, y), strict=True)):
+            best[k] = min(best[k], (figure, part))
+        return settings, max(figures)
+
+    for k in range(1, 1 + max(len(across), len(down))):
+        x, y = (
+            parts[k] if figure > GOOD and k < len(parts) else part
+            for parts, (figure, part) in zip((across, down), best, strict=True)
+        )
+        if (x, y) not in seen:
+            yield at(x, y)
+        if (best[0][1], best[1][1]) not in seen:
+            yield at(best[0][1], best[1][1])
 
 
 def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task = IDLE) -> Suggestion:
@@ -113,7 +148,7 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
 
     Notes
     -----
-    A regular motif asks for whole repeats. Otherwise the overlaps are fitted (`overlap.fitted_overlap`), cut, gradient
+    A regular motif asks for whole repeats. Otherwise the overlaps are fitted (`overlap.fitting_overlaps`), cut, gradient
     and fade are tried, small and at the sheet's own size, in the order that suits the content, and the first whose joins cannot
     be told apart from the surface is taken; if none is that good, the best, with a wider overlap tried as well. A fade is
     not tried where the surface has joints, cracks or other lines: they would be seen through each other.
@@ -126,7 +161,7 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
     if lattice and grid:
         n, m = grid.repeats
         settings = {"method": "motif", "grid": grid.quad, "grid_x": n, "grid_y": m, "overlap_x": 0.3, "overlap_y": 0.3}
-        figure = _proved(image, SeamlessSettings(**settings), task)
+        figure = max(_proved(image, SeamlessSettings(**settings), task))
         figures["motif"] = round(figure, 3)
         if figure <= GOOD or lattice.regular > 0.4:
             sizes = " × ".join(f"{v:.4g}" for v in lattice.repeats(*image.size_mm))
@@ -136,7 +171,8 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
             return Suggestion(settings, why, figures)
         options.append((figure, figure, settings))
     task.report(0.15, "fitting the overlap")
-    fitted = fitted_overlap(image, overlap, task) if image.kind is not Kind.ID else overlap
+    across, down = fitting_overlaps(image, overlap, task) if image.kind is not Kind.ID else ([overlap[0]], [overlap[1]])
+    fitted = across[0], down[0]
     base = {"overlap_x": fitted[0], "overlap_y": fitted[1]}
     smooth = smoothness(image)
     asked = {"overlap_x": overlap[0], "overlap_y": overlap[1]}
@@ -154,11 +190,17 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
     for i, (name, settings) in enumerate(ways):
         task.report(0.25 + 0.12 * i, f"trying {name}")
         method = str(settings["method"])
-        figure = _proved(image, SeamlessSettings(**settings), task)
-        figures[name] = round(figure, 3)
+        each = _proved(image, SeamlessSettings(**settings), task)
+        figures[name] = round(max(each), 3)
         more = 0.0 if method == "gradient" and smooth > SMOOTH else STRANGE.get(method, 0.0)
-        options.append((figure + more, figure, settings))
-        if figure + more <= GOOD:
+        options.append((max(each) + more, max(each), settings))
+        if name == "cut" and max(each) > GOOD:
+            for other, figure in _elsewhere(image, each, across, down, task):
+                figures["cut, elsewhere"] = min(round(figure, 3), figures.get("cut, elsewhere", np.inf))
+                options.append((figure, figure, other))
+                if figure <= GOOD:
+                    break
+        if min(options, key=lambda o: o[0])[0] <= GOOD:
             break
     _, reached, settings = min(options, key=lambda o: o[0])
     return Suggestion(settings, _why(str(settings["method"]), smooth, reached), figures)
