@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated, Any, NoReturn
+from typing import Annotated, Any, NoReturn, TextIO
 
 import numpy as np
 import typer
@@ -33,15 +33,48 @@ def _loaded() -> None:
     gc.enable()
 
 
+class _Unsaid(Exception):
+    """Standard output could not be written."""
+
+    def __init__(self, error: OSError) -> None:
+        self.error = error
+
+
+def _watch(stream: TextIO) -> None:
+    """Let what a stream refuses be told from what a file does: a message of the system names neither."""
+    write, flush = stream.write, stream.flush
+
+    def watched_write(text: str) -> int:
+        try:
+            return write(text)
+        except OSError as error:
+            raise _Unsaid(error) from None
+
+    def watched_flush() -> None:
+        try:
+            flush()
+        except OSError as error:
+            raise _Unsaid(error) from None
+
+    stream.write, stream.flush = watched_write, watched_flush  # type: ignore[method-assign]
+
+
 def _leave() -> NoReturn:
     """End at once after a command that wrote and closed all it had to: to give back one by one what hundreds of modules
     hold takes a third of a second, and the system does it for nothing."""
+    sys.stdout.flush()
     try:
-        sys.stdout.flush()
         sys.stderr.flush()
     except OSError:  # nobody reads any more
         os._exit(1)
     os._exit(0)
+
+
+def _unsaid(error: OSError) -> NoReturn:
+    """End after standard output could not be written: without a word where nobody reads any more."""
+    if not isinstance(error, BrokenPipeError):
+        print(f"error: standard output cannot be written ({error.strerror}). Let it go elsewhere.", file=sys.stderr, flush=True)
+    os._exit(1)  # the interpreter would try to write what is left, and fail again
 
 
 @contextmanager
@@ -334,12 +367,24 @@ def serve(
 
 def main() -> None:
     """Entry point."""
+    try:
+        _run()
+    except _Unsaid as unsaid:
+        _unsaid(unsaid.error)
+
+
+def _run() -> None:
+    if sys.stdout is None:  # closed by the caller, who does not want to hear
+        sys.stdout = open(os.devnull, "w")  # noqa: SIM115
+    _watch(sys.stdout)
     gc.disable()  # hundreds of modules are loaded, and nothing of them is garbage: looking takes a tenth of their time
     try:
         code = app(standalone_mode=False)  # of what a command ended itself with, else None
     except LoomError as error:
         print(f"error: {error}", file=sys.stderr)
         sys.exit(1)
+    except _Unsaid:
+        raise
     except typer.Exit as done:
         sys.exit(done.exit_code)
     except typer.Abort:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import os
+import shlex
 import subprocess
 import sys
 from pathlib import Path
@@ -189,3 +191,21 @@ def test_force_keeps_what_is_mine(photo: Path, tmp_path: Path) -> None:
     assert run("derive", photo, "--out", out, "--size", 96, "--force").returncode == 0
     assert read(out / "deck_plank_01_height.png").width == 96
     assert (out / "mine.txt").read_text() == "mine"
+
+
+@pytest.mark.skipif(not Path("/dev/full").exists(), reason="a device that is always full")
+def test_what_cannot_be_written_to_standard_output_is_no_fault_of_ours(photo: Path) -> None:
+    command = [sys.executable, "-m", "silent_loom", "inspect", str(photo)]
+    for more in ([], ["--json"]):
+        with open("/dev/full", "w") as full:
+            told = subprocess.run([*command, *more], stdout=full, stderr=subprocess.PIPE, text=True)
+        assert told.returncode == 1
+        assert told.stderr.startswith("error: standard output cannot be written (No space left")
+        assert told.stderr.count("\n") == 1
+        read, write = os.pipe()
+        os.close(read)  # nobody will ever read
+        quiet = subprocess.run([*command, *more], stdout=write, stderr=subprocess.PIPE, text=True)
+        os.close(write)
+        assert (quiet.returncode, quiet.stderr) == (1, "")
+    closed = subprocess.run(f"{shlex.join(command)} >&-", shell=True, stderr=subprocess.PIPE, text=True)
+    assert (closed.returncode, closed.stderr) == (0, "")
