@@ -16,6 +16,7 @@ from silent_loom.core.images import Kind
 from silent_loom.core.maps.metallic import keep_means
 from silent_loom.core.parallel import IDLE
 from silent_loom.core.tiling.bend import bent
+from silent_loom.core.tiling.cut import Prices, roughness_of_cut
 from silent_loom.core.tiling.join import closed_along
 from silent_loom.core.tiling.parted import Parted
 from silent_loom.core.tiling.seam_meter import seams
@@ -56,6 +57,7 @@ def warm() -> None:
             quantise(maps[name].pixels, depth, colour=name == "base", dither=depth == "8")
             rgba(maps[name], name, 10.0)
     seams(maps["base"])
+    roughness_of_cut(Prices(*(np.ones((8, 5), np.float32) for _ in range(3))), 1)  # for fitting overlaps
     _objects_beside_cuts()
     keep_means(np.zeros((4, 4), np.float32), np.zeros((2, 2), np.float32), 0, 2)  # for sheets larger than this one
     _hand_and_other_joins(evaluator, weave)

@@ -129,7 +129,7 @@ def test_from_dropping_a_photo_to_the_zip(page: Page, address: str, photo_file: 
     page.get_by_role("radio", name="Separate files").click()
     page.get_by_role("button", name="Make the zip").click()
     link = page.locator("#deliver-sheet a[download]").first
-    expect(link).to_be_visible(timeout=60_000)
+    expect(link).to_be_visible(timeout=150_000)
     with page.expect_download() as download:
         link.click()
     path = tmp_path / "set.zip"

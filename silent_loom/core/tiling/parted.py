@@ -56,7 +56,7 @@ class Parted(NamedTuple):
     ----------
     objects : array, shape (rows,)
         0…1: 1 where both pictures show different things near the cut, and what is shown changes at the cut no more than
-        one of them does there by itself.
+        one of them does there by itself, or where flat shapes meet.
     alike : array, shape (rows,)
         0…1: 1 where both show the same tone right at the cut.
     """

@@ -346,7 +346,8 @@ class Seamless(CarryStep[SeamlessSettings]):
         path_x, path_y = self.paths(s, decision, w, h)
         laid = self._laid(s, image, w, h, task)
         n, m = laid.width - w, laid.height - h
-        path_x = np.pad(path_x, (0, max(0, laid.height - len(path_x))), "edge")  # a sheet may have come a texel longer
+        if len(path_x) != laid.height:  # a sheet may have come a texel longer or shorter
+            path_x = np.pad(path_x, (0, max(0, laid.height - len(path_x))), "edge")[: laid.height]
         pixels = laid.pixels
         if s.method == "fade" and image.kind is not Kind.ID:
             pixels = _faded(pixels, image.kind, w, h, s.fade_width, task)
