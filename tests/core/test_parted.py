@@ -105,20 +105,43 @@ def pictures(seed: int, rows: int = 90, n: int = 60) -> tuple[Floats, Floats, Fl
     return near, far, path
 
 
-@given(st.integers(0, 10_000), st.booleans())
+@given(st.integers(0, 10_000), st.integers(1, 89))
 @settings(max_examples=10, deadline=None)
-def test_turned_pictures_are_parted_alike(seed: int, closed: bool) -> None:
+def test_a_closed_cut_may_begin_anywhere(seed: int, start: int) -> None:
     near, far, path = pictures(seed)
     rng = np.random.default_rng(seed)
     beside = Parted(*rng.random((2, len(path)), np.float32))
     ease = np.ones(near.shape[1], np.float32), np.ones(near.shape[1], np.float32)
-    flat, turned = near.copy(), np.ascontiguousarray(near.transpose(1, 0, 2))
-    part_objects(flat, near, far, path, beside, 1.0, ease, False, False)
-    others = (np.ascontiguousarray(p.transpose(1, 0, 2)) for p in (near, far))
-    part_objects(turned, *others, path, beside, 1.0, ease, True, closed)
-    inner = slice(12, -12) if closed else slice(None)  # a closed strip goes on beyond both ends
-    apart = np.abs(turned.transpose(1, 0, 2) - flat)[inner]
-    assert apart.max() < (0.2 if closed else 1e-4) * np.abs(near - far).max()
+    out, rolled = near.copy(), np.roll(near, start, 0)
+    part_objects(out, near, far, path, beside, 1.0, ease, True)
+    sides = np.roll(near, start, 0), np.roll(far, start, 0)
+    part_objects(rolled, *sides, np.roll(path, start), Parted(*(np.roll(v, start) for v in beside)), 1.0, ease, True)
+    assert np.abs(rolled - np.roll(out, start, 0)).max() < 1e-4 * np.abs(near - far).max()
+
+
+@pytest.mark.parametrize("axis", [0, 1])
+def test_wide_overlaps_are_parted_as_narrow_ones(axis: int) -> None:
+    """Broad parts of a wide overlap are worked out block by block: the same must come of it as at a smaller size."""
+    rng = np.random.default_rng(4)
+    rows, n, finer = 150, 90, 4
+    near, far = (blur(rng.random((rows, n, 1), np.float32) * 6, 4.0, False) for _ in range(2))
+    path = n / 2 + 6 * np.sin(np.arange(rows) / rows * 2 * np.pi)
+    beside = Parted(np.ones(rows, np.float32), np.ones(rows, np.float32))
+    strips = []
+    for size in (1, finer):
+        sides = [np.repeat(np.repeat(p, size, 0), size, 1) for p in (near, far)]
+        wide = np.concatenate([sides[0], sides[0][:, : 10 * size], sides[1]], 1)
+        turned = np.ascontiguousarray(wide.transpose(1, 0, 2)) if axis == 0 else wide
+        known = Parted(*(np.repeat(v, size) for v in beside))
+        out = closed_along(
+            turned, Kind.DATA, axis, (n + 10) * size, np.repeat(path, size) * size, size * 1.0, axis == 0, IDLE, parted=known
+        )
+        strips.append((out.transpose(1, 0, 2) if axis == 0 else out)[:, : n * size])
+    small = strips[1].reshape(rows, finer, n, finer).mean((1, 3))
+    apart = np.abs(near - far)[..., 0]
+    off = np.abs(small - strips[0][..., 0])
+    assert off.mean() < 0.01 * apart.mean()
+    assert off.max() < 0.15 * apart.max()
 
 
 @given(st.integers(0, 10_000))

@@ -124,8 +124,6 @@ def join_strip(first: Floats, second: Floats, path: NDArray[np.float64], softnes
     return out
 
 
-KEPT = 60.0
-"""Detail finer than this part of the overlap is blended alike whatever lies beside the cut."""
 LEAST = 1.25
 """Texels of the coarse grid that the transition of the finest detail is wide, at least."""
 
@@ -252,7 +250,15 @@ def _windows(n: int) -> tuple[Floats, Floats]:
 
 
 def _composed(
-    near: Floats, far: Floats, path: NDArray[np.float64], softness: float, turned: bool, closed: bool, out: Floats, task: Task
+    near: Floats,
+    far: Floats,
+    path: NDArray[np.float64],
+    softness: float,
+    parted: Parted | None,
+    turned: bool,
+    closed: bool,
+    out: Floats,
+    task: Task,
 ) -> None:
     """`join_strip` for wide overlaps, in image orientation: broad bands on a coarse grid, only the finest at full size."""
     h, w, channels = near.shape
@@ -270,7 +276,11 @@ def _composed(
     small_rows, small_n = -(-rows // f), -(-n // f)
     at = np.minimum((np.arange(small_rows) + 0.5) * f - 0.5, rows - 1)
     small_path = np.interp(at, np.arange(rows), path) / f
-    blended = join_strip(lay(low_a), lay(low_b), small_path, softness / f, closed, task)
+    sides = lay(low_a), lay(low_b)
+    blended = join_strip(*sides, small_path, softness / f, closed, task)
+    if parted is not None:  # what it adds is broader than a block
+        by_row = Parted(*(np.interp(at, np.arange(rows), line).astype(np.float32) for line in parted))
+        part_objects(blended, *sides, small_path, by_row, softness / f, _windows(small_n), closed, task)
     mask = np.empty((small_rows, small_n), np.float32)
     over_rows(small_rows, partial(_mask, small_path, mask), task)
     weight = smoothed(mask, softness / f, closed, task)
@@ -358,15 +368,13 @@ def _join_into(
     task: Task,
 ) -> None:
     if softness / LEAST >= 2:
-        _composed(near, far, path, softness, turned, closed, out, task)
-    else:
-        first, second = (np.ascontiguousarray(p.transpose(1, 0, 2) if turned else p) for p in (near, far))
-        strip = join_strip(first, second, path, softness, closed, task)
-        out[:] = strip.transpose(1, 0, 2) if turned else strip
+        _composed(near, far, path, softness, parted, turned, closed, out, task)
+        return
+    first, second = (np.ascontiguousarray(p.transpose(1, 0, 2) if turned else p) for p in (near, far))
+    strip = join_strip(first, second, path, softness, closed, task)
     if parted is not None:
-        part_objects(
-            out, near, far, path, parted, softness, _windows(len(near) if turned else near.shape[1]), turned, closed, task
-        )
+        part_objects(strip, first, second, path, parted, softness, _windows(strip.shape[1]), closed, task)
+    out[:] = strip.transpose(1, 0, 2) if turned else strip
 
 
 @kernel

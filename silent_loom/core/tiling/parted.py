@@ -208,40 +208,38 @@ def parted_at(
 
 
 @kernel
-def _gaps(near, far, path, reach, turned, out, p, q):  # type: ignore[no-untyped-def]
+def _gaps(near, far, path, reach, out, p, q):  # type: ignore[no-untyped-def]
     # By how much the near side is more than the far one, on average, around the cut
-    n = near.shape[0] if turned else near.shape[1]
-    for r in range(p, q):
-        out[r] = 0
-        first, last = max(0, int(path[r] - reach)), min(n, int(path[r] + reach) + 1)
-        for c in range(first, last):
+    n = near.shape[1]
+    for y in range(p, q):
+        out[y] = 0
+        first, last = max(0, int(path[y] - reach)), min(n, int(path[y] + reach) + 1)
+        for x in range(first, last):
             for k in range(near.shape[2]):
-                out[r, k] += near[c, r, k] - far[c, r, k] if turned else near[r, c, k] - far[r, c, k]
+                out[y, k] += near[y, x, k] - far[y, x, k]
         for k in range(near.shape[2]):
-            out[r, k] /= np.float32(max(1, last - first))
+            out[y, k] /= np.float32(max(1, last - first))
 
 
 @kernel
-def _lacking(near, far, path, drift, objects, softness, low, high, turned, out, more, p, q):  # type: ignore[no-untyped-def]
+def _lacking(near, far, path, drift, objects, softness, low, high, out, more, p, q):  # type: ignore[no-untyped-def]
     # What lacks to both sides parted at the cut, each with its part of their drift in tone taken off
-    n = near.shape[0] if turned else near.shape[1]
+    n = near.shape[1]
     for y in range(p, q):
-        for x in range(near.shape[1]):
-            r, c = (x, y) if turned else (y, x)
-            if objects[r] < np.float32(_LEAST):
-                for k in range(near.shape[2]):
-                    more[y, x, k] = 0
-                continue
-            d = np.float32((c + 0.5 - path[r]) / (2.5 * softness))
+        if objects[y] < np.float32(_LEAST):
+            more[y] = 0
+            continue
+        for x in range(n):
+            d = np.float32((x + 0.5 - path[y]) / (2.5 * softness))
             d = min(max(d, np.float32(-1)), np.float32(1))
             w = np.float32(0.5) + d * (np.float32(0.75) - np.float32(0.25) * d * d)
-            t = np.float32((c + 0.5 - path[r]) / (0.5 * n)) + np.float32(0.5)
+            t = np.float32((x + 0.5 - path[y]) / (0.5 * n)) + np.float32(0.5)
             t = min(max(t, np.float32(0)), np.float32(1))
-            t = np.float32(1) - (np.float32(1) - t * t * (np.float32(3) - np.float32(2) * t) * low[c]) * high[c]
+            t = np.float32(1) - (np.float32(1) - t * t * (np.float32(3) - np.float32(2) * t) * low[x]) * high[x]
             for k in range(near.shape[2]):
-                a = near[y, x, k] - (np.float32(1) - t) * drift[r, k]
-                b = far[y, x, k] + t * drift[r, k]
-                more[y, x, k] = objects[r] * (b + w * (a - b) - out[y, x, k])
+                a = near[y, x, k] - (np.float32(1) - t) * drift[y, k]
+                b = far[y, x, k] + t * drift[y, k]
+                more[y, x, k] = objects[y] * (b + w * (a - b) - out[y, x, k])
 
 
 def part_objects(
@@ -252,7 +250,6 @@ def part_objects(
     parted: Parted,
     softness: float,
     windows: tuple[Floats, Floats],
-    turned: bool,
     closed: bool,
     task: Task = IDLE,
 ) -> None:
@@ -260,10 +257,10 @@ def part_objects(
 
     Parameters
     ----------
-    out, near, far : arrays, shape (h, w, C)
+    out, near, far : arrays, shape (rows, n, C)
         The joined strip, which is changed, and its two pictures.
     path, softness, closed
-        See `join.join_strip`; the path runs from left to right if ``turned``.
+        See `join.join_strip`.
     parted : Parted
     windows : two arrays, shape (n,)
         Eases at both borders of the strip, where each picture has to be exact.
@@ -276,21 +273,18 @@ def part_objects(
     """
     if parted.objects.max(initial=0) <= _LEAST:
         return
-    n, rows = (near.shape[0], near.shape[1]) if turned else (near.shape[1], near.shape[0])
-    gaps = np.empty((rows, near.shape[2]), np.float32)
-    over_rows(rows, partial(_gaps, near, far, path, n / AT_CUT, turned, gaps), task)
+    rows, n, channels = near.shape
+    gaps = np.empty((rows, channels), np.float32)
+    over_rows(rows, partial(_gaps, near, far, path, n / AT_CUT, gaps), task)
     sure = parted.alike[:, None] + np.float32(1e-3)
     drift = np.ascontiguousarray(_along(gaps * sure, SHARED * rows, closed) / _along(sure, SHARED * rows, closed))
-    more: Floats = np.empty(near.shape, np.float32)
-    cost = near.shape[1] * near.shape[2] * 1e-3
-    lacking = partial(_lacking, near, far, path, drift, parted.objects, softness, *windows, turned, out, more)
-    over_rows(near.shape[0], lacking, task, cost=cost)
+    beyond = min(rows, int(np.ceil(3.5 * n / KEPT))) if closed else 0
+    wide = np.empty((rows + 2 * beyond, n, channels), np.float32)
+    more = wide[beyond : beyond + rows]
+    lacking = partial(_lacking, near, far, path, drift, parted.objects, softness, *windows, out, more)
+    over_rows(rows, lacking, task, cost=n * channels * 1e-3)
+    if closed:
+        wide[:beyond], wide[beyond + rows :] = more[rows - beyond :], more[:beyond]
     low, high = windows
-    inside = np.minimum(1, 4 * low * high)  # a blur reaches over the border
-    inside = inside[:, None, None] if turned else inside[None, :, None]
-    if turned and closed:
-        beyond = min(rows, int(np.ceil(3.5 * n / KEPT)))
-        wide = np.concatenate([more[:, -beyond:], more, more[:, :beyond]], 1)
-        out += inside * blur(wide, n / KEPT, False, task)[:, beyond : beyond + rows]
-    else:
-        out += inside * blur(more, n / KEPT, False, task)
+    inside = np.minimum(1, 4 * low * high)[None, :, None]  # a blur reaches over the border
+    out += inside * blur(wide, n / KEPT, False, task)[beyond : beyond + rows]
