@@ -12,14 +12,16 @@ from silent_loom.core.files.codes import quantise
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.profile import SRGB
 from silent_loom.core.files.write import write
-from silent_loom.core.images import Kind
+from silent_loom.core.images import Image, Kind
 from silent_loom.core.maps.metallic import keep_means
 from silent_loom.core.parallel import IDLE
 from silent_loom.core.tiling.bend import bent
 from silent_loom.core.tiling.cut import Prices, roughness_of_cut
 from silent_loom.core.tiling.join import closed_along
+from silent_loom.core.tiling.meet import way
 from silent_loom.core.tiling.parted import Parted
 from silent_loom.core.tiling.seam_meter import seams
+from silent_loom.core.tiling.seamless import cost_of
 from silent_loom.core.weave.cache import Cache
 from silent_loom.core.weave.evaluate import Evaluator
 from silent_loom.core.weave.model import SourceRef, StepEntry, Weave, starting_weave
@@ -64,12 +66,17 @@ def warm() -> None:
 
 
 def _objects_beside_cuts() -> None:
-    """Noise shows no things that a cut could part."""
+    """Noise shows no things that a cut could part, and no lines that could meet."""
+    way(Prices(*(np.ones((3, 8, 5), np.float32) for _ in range(3))), 1.0)
+    cost_of({"base": Image(np.full((32, 32, 3), 0.5, np.float32), Kind.COLOUR)}, {}).slid(
+        24, np.full((4, 2), 0.01, np.float32), False
+    )
     beside = Parted(np.ones(32, np.float32), np.ones(32, np.float32))
     for kind, channels in ((Kind.COLOUR, 3), (Kind.NORMAL, 3), (Kind.DATA, 1)):
         for axis in (0, 1):
             pixels = np.full((32, 32, channels), 0.5, np.float32)
-            closed_along(pixels, kind, axis, 24, np.full(32, 4.0), 0.5, axis == 0, IDLE, parted=beside)
+            path, shift = np.full(32, 4.0), np.full((4, 2), 0.01, np.float32)
+            closed_along(pixels, kind, axis, 24, path, 0.5, axis == 0, IDLE, parted=beside, shift=shift)
 
 
 def _hand_and_other_joins(evaluator: Evaluator, weave: Weave) -> None:

@@ -98,12 +98,21 @@ def _along_path(across, rightward, leftward, path, out):  # type: ignore[no-unty
                 out[y] += leftward[y, x]
 
 
-def roughness_of_cut(prices: Prices, margin: int) -> float:
-    """Root mean square of what the cheapest open cut costs row by row: a few bad places count for more than many fair ones."""
-    path = _path(prices, *_borders(prices, margin))
+def price_by_row(prices: Prices, path: NDArray[np.int32]) -> NDArray[np.float64]:
+    """What a cut costs in every row, and from there to the next one; shape (rows,)."""
     costs = np.empty(len(path), np.float64)
     _along_path(*prices, path, costs)
-    return float(np.sqrt(np.square(costs).mean()))
+    return costs
+
+
+def roughness(prices: Prices, path: NDArray[np.int32]) -> float:
+    """Root mean square of what a cut costs row by row: a few bad places count for more than many fair ones."""
+    return float(np.sqrt(np.square(price_by_row(prices, path)).mean()))
+
+
+def roughness_of_cut(prices: Prices, margin: int) -> float:
+    """The `roughness` of the cheapest open cut."""
+    return roughness(prices, _path(prices, *_borders(prices, margin)))
 
 
 def edge_prices(difference: Floats, gradient: Floats) -> Prices:

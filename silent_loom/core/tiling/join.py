@@ -12,6 +12,7 @@ from silent_loom.core.kernels import kernel, subkernel
 from silent_loom.core.parallel import Task, both, over_rows
 from silent_loom.core.resample import blur
 from silent_loom.core.tiling.parted import Parted, part_objects
+from silent_loom.core.tiling.slide import slid
 
 RATIO = 3.0
 """Each band is this much finer than the one above."""
@@ -394,6 +395,7 @@ def closed_along(
     task: Task,
     *,
     parted: Parted | None = None,
+    shift: Floats | None = None,
     spend: bool = False,
 ) -> Floats:
     """Close a sheet along an axis: its last lines are laid over its first and joined there.
@@ -412,6 +414,8 @@ def closed_along(
         See `join_strip`; the path runs across the axis.
     parted : Parted, optional
         What lies beside the path, see `parted.parted_at`.
+    shift : array, optional
+        By how much both ends are moved along each other first, see `slide.slid`.
     spend : bool
         The samples given are not needed any more: they may become the result.
     """
@@ -425,12 +429,16 @@ def closed_along(
         source, goal = (pixels[n:keep], out[n:]) if turned else (pixels[:, n:keep], out[:, n:])
         over_rows(source.shape[0], partial(_copy, source, goal), task)
     near, far, strip = (pixels[:n], pixels[keep:], out[:n]) if turned else (pixels[:, :n], pixels[:, keep:], out[:, :n])
+    if kind is Kind.NORMAL:
+        near, far = (slopes_of(p, task) for p in (near, far))
+    if shift is not None:
+        near, far = slid(near, far, kind, axis, shift, closed, task)
     if kind is Kind.ID:
         side = (np.arange(n)[:, None] + 0.5 < path[None, :]) if turned else (np.arange(n)[None, :] + 0.5 < path[:, None])
         strip[:] = np.where(side[..., None], far, near)
     elif kind is Kind.NORMAL:
         leaning = np.empty((*strip.shape[:2], 2), np.float32)
-        _join_into(leaning, slopes_of(near, task), slopes_of(far, task), path, softness, parted, turned, closed, task)
+        _join_into(leaning, near, far, path, softness, parted, turned, closed, task)
         over_rows(strip.shape[0], partial(_to_normals, leaning, strip), task)
     elif kind is Kind.COLOUR:
         ratios = np.empty(strip.shape, np.float32)

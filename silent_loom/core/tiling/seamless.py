@@ -19,14 +19,16 @@ from silent_loom.core.photo.perspective import convex, homography
 from silent_loom.core.resample import blur
 from silent_loom.core.tiling.bend import bent, drift_between
 from silent_loom.core.tiling.contour import FULL, Layers, contour_prices, layers_of, window_at
-from silent_loom.core.tiling.cut import Prices, edge_prices, lowest_cut
+from silent_loom.core.tiling.cut import Prices, edge_prices, lowest_cut, roughness
 from silent_loom.core.tiling.fade import fade_strip
 from silent_loom.core.tiling.features import features
 from silent_loom.core.tiling.gradient import close
 from silent_loom.core.tiling.grid import room_of
 from silent_loom.core.tiling.join import closed_along, normals_of, slopes_of
 from silent_loom.core.tiling.level import levelled
+from silent_loom.core.tiling.meet import meeting
 from silent_loom.core.tiling.parted import Parted, parted_at
+from silent_loom.core.tiling.slide import slid
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
@@ -37,6 +39,8 @@ _NO_SOURCES = cast(Sources, None)  # its geometry opens no file
 
 MARGIN = 0.12
 """Part of the overlap, at either border, that the cut keeps away from."""
+WORTH_MOVING = 0.9
+"""Both ends of an overlap are moved along each other where the cut then costs less than this part."""
 
 ALONG = 0.1
 """Transition, as a part of the overlap, where nothing repeats within it: along stripes, whose grain would be cut off."""
@@ -85,8 +89,9 @@ class SeamlessSettings(Settings):
     )
     bend: bool = setting(
         True,
-        "Where the motif drifts, both ends of the overlap are bent towards each other, so that its elements meet.",
-        when={"method": ["motif"]},
+        "Both ends of the overlap are bent towards each other: so that joints and cracks meet at a cut by lines, and where "
+        "a motif drifts, its elements.",
+        when={"method": ["cut", "motif"]},
     )
     fade_width: float = setting(
         0.8,
@@ -164,6 +169,13 @@ class Cost:
         out[n:] = self.planes[:, n:keep].transpose(1, 0, 2)
         return replace(self, planes=out)
 
+    def slid(self, keep: int, shift: Floats, closed: bool, task: Task = IDLE) -> Cost:
+        """The same sheet with both ends of its overlap moved along each other."""
+        n = self.planes.shape[1] - keep
+        planes = self.planes.copy()
+        planes[:, :n], planes[:, keep:] = slid(planes[:, :n], planes[:, keep:], None, 1, shift, closed, task)
+        return replace(self, planes=planes)
+
     def turned(self) -> Cost:
         made = replace(self, planes=np.ascontiguousarray(self.planes.transpose(1, 0, 2)))
         if "layers" in self.__dict__:
@@ -224,7 +236,7 @@ class Seamless(CarryStep[SeamlessSettings]):
     name = "seamless"
     title = "Seamless"
     sentence = "Makes the edges meet."
-    version = 6
+    version = 7
     decides = True
     Settings = SeamlessSettings
 
@@ -310,12 +322,12 @@ class Seamless(CarryStep[SeamlessSettings]):
         repeat = _repeat(s, keep_x, keep_y)
         if bending:
             cost = _bent(cost, keep_x, repeat, False, arrays, "bend_x", task)
-        path_x = _cut(s, cost, keep_x, False, arrays, "x", task)
+        cost, path_x = _cut(s, cost, keep_x, False, arrays, "x", task)
         task.checkpoint()
         across = cost.closed_x(keep_x, path_x.astype(float))
         if bending:
             across = _bent(across, keep_y, repeat, True, arrays, "bend_y", task)
-        path_y = _cut(s, across, keep_y, True, arrays, "y", task)
+        _, path_y = _cut(s, across, keep_y, True, arrays, "y", task)
         arrays |= {"path_x": (path_x / n).astype(np.float32), "path_y": (path_y / m).astype(np.float32)}
         return Decision(arrays, figures, warnings)
 
@@ -366,30 +378,43 @@ class Seamless(CarryStep[SeamlessSettings]):
                 pixels = bent(pixels, image.kind, 1, w, field, False, task)
             if lit:
                 pixels = levelled(pixels, 1, w, False, task)
-            parted_x = self._parted(decision, "x", len(path_x), False)
-            half = closed_along(pixels, image.kind, 1, w, path_x, max(least_x, s.softness * n), False, task, parted=parted_x)
+            soft, parted_x = max(least_x, s.softness * n), self._parted(decision, "x", len(path_x), False)
+            shift = decision.arrays.get("shift_x")
+            half = closed_along(pixels, image.kind, 1, w, path_x, soft, False, task, parted=parted_x, shift=shift)
             if (field := decision.arrays.get("bend_y")) is not None:
                 half = bent(half, image.kind, 0, h, field, True, task)
             if lit:
                 half = levelled(half, 0, h, True, task)
             soft, parted_y = max(least_y, s.softness * m), self._parted(decision, "y", len(path_y), True)
-            pixels = closed_along(half, image.kind, 0, h, path_y, soft, True, task, parted=parted_y, spend=True)
+            shift = decision.arrays.get("shift_y")
+            pixels = closed_along(half, image.kind, 0, h, path_y, soft, True, task, parted=parted_y, shift=shift, spend=True)
         return Image(pixels, image.kind, sheet.size_mm, True)
 
 
 def _cut(
     s: SeamlessSettings, cost: Cost, keep: int, closed: bool, arrays: dict[str, NDArray[Any]], axis: str, task: Task
-) -> NDArray[np.int32]:
-    """The cut over an overlap; what lies beside it goes into ``arrays`` where it matters."""
+) -> tuple[Cost, NDArray[np.int32]]:
+    """The cut over an overlap, and the sheet as it is cut; how that came about goes into ``arrays`` where it matters."""
     margin = int(MARGIN * (cost.planes.shape[1] - keep))
     if s.method == "motif" or s.cut_by == "difference":
-        return lowest_cut(cost.prices_of_difference(keep), margin=margin, closed=closed)
+        return cost, lowest_cut(cost.prices_of_difference(keep), margin=margin, closed=closed)
     sides = cost.sides(keep, task)
-    path = lowest_cut(contour_prices(*sides, cost.scale, closed, task), margin=margin, closed=closed)
-    if s.method == "cut":
-        parted = parted_at(*sides, path, cost.scale, cost.toned, closed, task)
-        arrays |= {f"{name}_{axis}": by_row for name, by_row in parted._asdict().items()}
-    return path
+    prices = contour_prices(*sides, cost.scale, closed, task)
+    path = lowest_cut(prices, margin=margin, closed=closed)
+    if s.method != "cut":
+        return cost, path
+    shift = meeting(cost.planes, sides, keep, cost.scale, cost.toned, MARGIN, closed, task) if s.bend else None
+    if shift is not None:
+        moved = cost.slid(keep, shift, closed, task)
+        met = moved.sides(keep, task)
+        met_prices = contour_prices(*met, cost.scale, closed, task)
+        met_path = lowest_cut(met_prices, margin=margin, closed=closed)
+        if roughness(met_prices, met_path) < WORTH_MOVING * roughness(prices, path):
+            cost, sides, path = moved, met, met_path
+            arrays[f"shift_{axis}"] = shift
+    parted = parted_at(*sides, path, cost.scale, cost.toned, closed, task)
+    arrays |= {f"{name}_{axis}": by_row for name, by_row in parted._asdict().items()}
+    return cost, path
 
 
 def _repeat(s: SeamlessSettings, width: int, height: int) -> tuple[float, float]:

@@ -15,6 +15,7 @@ from silent_loom.core.tiling.contour import FULL, layers_of
 from silent_loom.core.tiling.features import features
 from silent_loom.core.tiling.grid import fit_grid
 from silent_loom.core.tiling.lattice import find_lattice
+from silent_loom.core.tiling.meet import LINED as BENT
 from silent_loom.core.tiling.overlap import fitting_overlaps
 from silent_loom.core.tiling.seam_meter import seams
 from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins
@@ -111,11 +112,15 @@ def _proved(image: Image, settings: SeamlessSettings, task: Task) -> tuple[float
 
 
 def _elsewhere(
-    image: Image, first: tuple[float, float], across: list[float], down: list[float], task: Task
+    image: Image,
+    first: tuple[float, float],
+    across: list[float],
+    down: list[float],
+    seen: set[tuple[float, float]],
+    task: Task,
 ) -> Iterator[tuple[dict[str, Any], float]]:
-    """Cuts at the next best overlaps, in the directions in which the best one is not good enough."""
+    """Cuts at the next best overlaps, in the directions in which the best one is not good enough; none that was ``seen``."""
     best = [(first[0], across[0]), (first[1], down[0])]
-    seen = {(across[0], down[0])}
 
     def at(x: float, y: float) -> tuple[dict[str, Any], float]:
         seen.add((x, y))
@@ -174,28 +179,36 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
     across, down = fitting_overlaps(image, overlap, task) if image.kind is not Kind.ID else ([overlap[0]], [overlap[1]])
     fitted = across[0], down[0]
     base = {"overlap_x": fitted[0], "overlap_y": fitted[1]}
-    smooth = smoothness(image)
+    smooth, lines = smoothness(image), lined(image)
     asked = {"overlap_x": overlap[0], "overlap_y": overlap[1]}
     wide = {k: min(0.45, 1.8 * v) for k, v in base.items()}
     ways: list[tuple[str, dict[str, Any]]] = [
         ("cut", {"method": "cut", **base}),
+        *([("cut, not bent", {"method": "cut", "bend": False, **base})] if lines >= BENT else []),
         *([("cut, as asked", {"method": "cut", **asked})] if fitted != overlap else []),
         ("cut by difference", {"method": "cut", "cut_by": "difference", **base}),
         ("gradient", {"method": "gradient", **base}),
         ("cut, wide", {"method": "cut", **wide}),
-        *([("fade", {"method": "fade", **base})] if lined(image) < LINED else []),
+        *([("fade", {"method": "fade", **base})] if lines < LINED else []),
     ]
     if smooth > SMOOTH:
         ways.sort(key=lambda way: way[0] != "gradient")
+    seen = {fitted}
+    straight = "cut, not bent" if lines >= BENT else "cut"
+    cut_figures = (np.inf, np.inf)
     for i, (name, settings) in enumerate(ways):
+        if name == "cut, as asked" and overlap in seen:
+            continue
         task.report(0.25 + 0.12 * i, f"trying {name}")
         method = str(settings["method"])
         each = _proved(image, SeamlessSettings(**settings), task)
         figures[name] = round(max(each), 3)
         more = 0.0 if method == "gradient" and smooth > SMOOTH else STRANGE.get(method, 0.0)
         options.append((max(each) + more, max(each), settings))
-        if name == "cut" and max(each) > GOOD:
-            for other, figure in _elsewhere(image, each, across, down, task):
+        if name == "cut":
+            cut_figures = each
+        if name == straight and min(options, key=lambda o: o[0])[0] > GOOD:
+            for other, figure in _elsewhere(image, cut_figures, across, down, seen, task):
                 figures["cut, elsewhere"] = min(round(figure, 3), figures.get("cut, elsewhere", np.inf))
                 options.append((figure, figure, other))
                 if figure <= GOOD:
