@@ -86,11 +86,11 @@ def test_a_joint_is_kept_beside_another_stone() -> None:
 
 
 def cut_off(path: NDArray[np.int32], first: NDArray[np.bool_], second: NDArray[np.bool_]) -> int:
-    """Texels in which the middle of a crack reaches the cut, goes on in its own picture, and does not in the other."""
+    """Texels in which the middle of a crack reaches the cut, goes on in its own picture, and meets none of the other's."""
     shows_second = np.arange(first.shape[1])[None, :] < path[:, None]
     middle = [ndimage.binary_erosion(c, iterations=2, border_value=1) for c in (first, second)]
     seen = np.where(shows_second, middle[1], middle[0])
-    about = np.where(shows_second, *(ndimage.binary_dilation(c) for c in (second, first)))
+    about = np.where(shows_second, *(ndimage.binary_dilation(c, iterations=3) for c in (second, first)))
     found = 0
     for axis in (0, 1):
         for a, b in ((0, 1), (1, 0)):

@@ -37,7 +37,7 @@ def printed(size: int, seed: int, light: float = 0.0) -> tuple[Image, Floats]:
 
 def cut(image: Image) -> tuple[Floats, Floats]:
     """Cut shut, and the same as if nothing were known of what lies beside the cut."""
-    s = SeamlessSettings(method="cut")
+    s = SeamlessSettings(method="cut", bend=False)
     before = Geometry(image.size_mm)
     known = SEAMLESS.decide(s, {"base": image}, before, IDLE)
     unknown = Decision({k: v for k, v in known.arrays.items() if k.startswith("path")}, known.figures, known.warnings)

@@ -33,9 +33,9 @@ BEYOND = 0.6
 """What detail that is no line costs on the side that fits less well, beside the other."""
 END = 3.0
 """What a line costs that ends at the cut, beside a difference in other detail …"""
-DOUBLE = 0.2
+DOUBLE = 0.05
 """… what lines cost that stand close to each other on both sides of the cut …"""
-HIDDEN = 0.3
+HIDDEN = 1.0
 """… and what a line costs that is hidden close to it: a trace of it would shine through the blend."""
 SLACK = 0.04
 """Steps of tone up to here are taken up by the blend, in features (a colour's are L*a*b* over 100)."""
@@ -205,13 +205,13 @@ def _step(here, there, here_on, there_before, hidden_here, hidden_there):  # typ
 
 @inlined
 def _at_cut(base_a, base_b, detail_a, detail_b, line_a, line_b, y, x, v, u):  # type: ignore[no-untyped-def]
-    # Between b shown at (y, x) and a shown beside it at (v, u): what lines cost that end there, and the step in tone
-    ends = _ends(line_b[y, x], line_b[v, u], detail_b[v, u], detail_a[v, u])
-    ends += _ends(line_a[v, u], line_a[y, x], detail_a[y, x], detail_b[y, x])
+    # Between b shown at (y, x) and a shown beside it at (v, u): what lines of b and of a cost that end there, and a step
+    ends_b = np.float32(END) * _ends(line_b[y, x], line_b[v, u], detail_b[v, u], detail_a[v, u])
+    ends_a = np.float32(END) * _ends(line_a[v, u], line_a[y, x], detail_a[y, x], detail_b[y, x])
     hidden_b = max(line_b[v, u] - line_a[v, u], np.float32(0))
     hidden_a = max(line_a[y, x] - line_b[y, x], np.float32(0))
     step = _step(base_b[y, x], base_a[v, u], base_b[v, u], base_a[y, x], hidden_b, hidden_a)
-    return np.float32(END) * ends, step
+    return ends_b, ends_a, step
 
 
 @inlined
@@ -231,13 +231,15 @@ def _across(base_a, base_b, detail_a, detail_b, line_a, line_b, lines_a, lines_b
         for c in range(n + 1):
             i, j = max(c - 1, 0), min(c, n - 1)
             price = _beside(lines_a, lines_b, grain, y, c)
-            ends, step = _at_cut(base_a, base_b, detail_a, detail_b, line_a, line_b, y, i, y, j)
-            price += ends
-            if step > 0:
-                line = np.float32(0)
+            ends_b, ends_a, step = _at_cut(base_a, base_b, detail_a, detail_b, line_a, line_b, y, i, y, j)
+            if step + ends_a + ends_b > 0:
+                line, met_a, met_b = np.float32(0), np.float32(0), np.float32(0)
                 for k in range(near):
-                    line = max(line, max(line_b[y, max(i - k, 0)], line_a[y, min(j + k, n - 1)]))
+                    b, a = line_b[y, max(i - k, 0)], line_a[y, min(j + k, n - 1)]
+                    close = max(np.float32(1) - np.float32(2 * k) / np.float32(near), np.float32(0))
+                    line, met_a, met_b = max(line, max(a, b)), max(met_a, close * b), max(met_b, close * a)
                 price += step * (np.float32(1) - line)
+                price += ends_b * (np.float32(1) - met_b) + ends_a * (np.float32(1) - met_a)
             out[y, c] = price + np.float32(1e-6)
 
 
@@ -249,21 +251,31 @@ def _along(base_a, base_b, detail_a, detail_b, line_a, line_b, lines_a, lines_b,
         z = y + 1 if y + 1 < h else (0 if closed else y)
         for x in range(n):
             price = _beside(lines_a, lines_b, grain, y, x)
-            ends, step = _at_cut(base_a, base_b, detail_a, detail_b, line_a, line_b, y, x, z, x)
-            price += ends
-            if step > 0:
-                line = np.float32(0)
+            ends_b, ends_a, step = _at_cut(base_a, base_b, detail_a, detail_b, line_a, line_b, y, x, z, x)
+            if step + ends_a + ends_b > 0:
+                line, met_a, met_b = np.float32(0), np.float32(0), np.float32(0)
                 for k in range(near):
                     i, j = y - k, z + k
                     i = (i + h if closed else 0) if i < 0 else i
                     j = (j - h if closed else h - 1) if j >= h else j
-                    line = max(line, max(line_b[max(i, 0), x], line_a[min(j, h - 1), x]))
+                    b, a = line_b[max(i, 0), x], line_a[min(j, h - 1), x]
+                    close = max(np.float32(1) - np.float32(2 * k) / np.float32(near), np.float32(0))
+                    line, met_a, met_b = max(line, max(a, b)), max(met_a, close * b), max(met_b, close * a)
                 price += step * (np.float32(1) - line)
+                price += ends_b * (np.float32(1) - met_b) + ends_a * (np.float32(1) - met_a)
             out[y, x] = price + np.float32(1e-6)
         out[y, n] = out[y, n - 1]
 
 
-def contour_prices(first: Layers, second: Layers, scale: float, closed: bool, task: Task = IDLE) -> Prices:
+def quiet_below(first: Layers, second: Layers) -> float:
+    """Difference in detail up to which it is grain; by the usual one, whatever lies on top of each other."""
+    gap = np.sqrt(np.square(first.detail - second.detail).sum(2))
+    return QUIET * float(np.median(gap))
+
+
+def contour_prices(
+    first: Layers, second: Layers, scale: float, closed: bool, task: Task = IDLE, *, quiet: float | None = None
+) -> Prices:
     """Price of parting neighbouring texels so that nothing shown looks cut through.
 
     Parameters
@@ -274,6 +286,8 @@ def contour_prices(first: Layers, second: Layers, scale: float, closed: bool, ta
         Longer side of the whole sheet over `FULL`.
     closed : bool
         The last row continues at the first one.
+    quiet : float, optional
+        See `quiet_below`, where it is known.
 
     Notes
     -----
@@ -282,6 +296,7 @@ def contour_prices(first: Layers, second: Layers, scale: float, closed: bool, ta
     minds is another matter, and so is what is counted here:
 
     - A line (joint, crack, rib) costs where it reaches the cut, would go on in its own picture, and does not in the other.
+      The less, the closer behind the cut a line of the other is that it runs into.
       It may be kept along the cut beside whatever follows, and lines that run into each other there make a fork, as
       cracks and joints do everywhere. A line that is hidden close to the cut costs a little, as a blend would let a trace
       of it through, and so do two that are shown close together on both sides of it, which would look doubled.
@@ -294,10 +309,9 @@ def contour_prices(first: Layers, second: Layers, scale: float, closed: bool, ta
     """
     h, n = first.line.shape
     only_first, only_second, grain = (np.empty((h, n), np.float32) for _ in range(3))
-    gap = np.sqrt(np.square(first.detail[::3, ::3] - second.detail[::3, ::3]).sum(2))  # enough of them for a median
-    quiet = np.float32(QUIET * float(np.median(gap)))
+    below = np.float32(quiet_below(first, second) if quiet is None else quiet)
     over_rows(
-        h, partial(_differing, first.detail, second.detail, first.line, second.line, quiet, only_first, only_second, grain), task
+        h, partial(_differing, first.detail, second.detail, first.line, second.line, below, only_first, only_second, grain), task
     )
     keep, skip = np.float32(np.exp(-1 / (LOOK * scale))), round(SKIP * scale)
     near = max(1, round(NEAR * scale))

@@ -9,8 +9,9 @@ from silent_loom.core.images import Floats
 from silent_loom.core.kernels import kernel
 from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.resample import blur, reduce_area
-from silent_loom.core.tiling.contour import FULL, Layers, contour_prices, layers_of, window_at
+from silent_loom.core.tiling.contour import FULL, Layers, contour_prices, layers_of, quiet_below, window_at
 from silent_loom.core.tiling.cut import FAR, Prices, lowest_cut, price_by_row, roughness
+from silent_loom.core.tiling.slide import slid
 
 SIZES = (256, 512, 1024)
 """Texels along the longer side of the sheet at which shifts are looked for, and at which they are told more exactly."""
@@ -24,7 +25,7 @@ PER_STEP = 0.5
 """What such a step costs, in mean rows of the cut without a shift: what is straight shall stay straight …"""
 PER_TEXEL = 0.02
 """… and what a texel of shift costs in every row, at the first size."""
-AROUND = (3, 1)
+AROUND = (2, 1)
 """Texels each way within which a shift is told more exactly."""
 SOFT = 3.0
 """Rows, a standard deviation, over which steps are smoothed."""
@@ -98,10 +99,11 @@ def _shifted(side: Layers, by: NDArray[np.int64], closed: bool) -> Layers:
     return Layers(*(np.ascontiguousarray(a[at]) for a in (side.base, side.detail, side.line)))
 
 
-def _priced(first: Layers, second: Layers, by: NDArray[np.int64], scale: float, closed: bool, task: Task) -> Prices:
+def _priced(sides: tuple[Layers, Layers], by: NDArray[np.int64], scale: float, closed: bool, quiet: float, task: Task) -> Prices:
     """Prices where the second picture is moved up by so many rows and the first down, by half each."""
     half = by // 2
-    return contour_prices(_shifted(first, -half, closed), _shifted(second, by - half, closed), scale, closed, task)
+    first, second = _shifted(sides[0], -half, closed), _shifted(sides[1], by - half, closed)
+    return contour_prices(first, second, scale, closed, task, quiet=quiet)
 
 
 def _searched(
@@ -116,10 +118,11 @@ def _searched(
     """Shift by row, and by how much the cut gains: what it costs with the shift as a part of what it costs around it."""
     rows = len(around)
     shifts = around + np.arange(-reach, reach + 1)[:, None]
+    quiet = quiet_below(*sides)
     tried = []
     for by in shifts:
         task.checkpoint()
-        tried.append(_priced(*sides, by, scale, closed, task))
+        tried.append(_priced(sides, by, scale, closed, quiet, task))
     prices = Prices(*(np.stack(each) for each in zip(*tried, strict=True)))
     plain = tried[reach]
     straight = lowest_cut(plain, margin=margin, closed=closed)
@@ -141,6 +144,17 @@ def _searched(
     at = layer, np.arange(rows)
     taken = Prices(*(np.ascontiguousarray(a[at]) for a in (own, *prices[1:])))
     return shifts[at], roughness(taken, path) / roughness(plain, straight)
+
+
+def met_sides(sides: tuple[Layers, Layers], shift: Floats, closed: bool, task: Task = IDLE) -> tuple[Layers, Layers]:
+    """Both pictures of an overlap, taken apart, where `slide.slid` takes them."""
+    first, second = (np.concatenate([side.base, side.detail, side.line[..., None]], 2) for side in sides)
+    met = []
+    for moved in slid(first, second, None, 1, shift, closed, task):
+        k = moved.shape[2] // 2
+        parts = (moved[..., :k], moved[..., k : 2 * k], np.clip(moved[..., -1], 0, 1))
+        met.append(Layers(*(np.ascontiguousarray(p) for p in parts)))
+    return met[0], met[1]
 
 
 def _reduced(planes: Floats, keep: int, f: int, scale: float, toned: int, task: Task) -> tuple[Layers, Layers]:

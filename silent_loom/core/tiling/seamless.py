@@ -26,7 +26,7 @@ from silent_loom.core.tiling.gradient import close
 from silent_loom.core.tiling.grid import room_of
 from silent_loom.core.tiling.join import closed_along, normals_of, slopes_of
 from silent_loom.core.tiling.level import levelled
-from silent_loom.core.tiling.meet import meeting
+from silent_loom.core.tiling.meet import meeting, met_sides
 from silent_loom.core.tiling.parted import Parted, parted_at
 from silent_loom.core.tiling.slide import slid
 from silent_loom.core.weave import threads
@@ -405,12 +405,11 @@ def _cut(
         return cost, path
     shift = meeting(cost.planes, sides, keep, cost.scale, cost.toned, MARGIN, closed, task) if s.bend else None
     if shift is not None:
-        moved = cost.slid(keep, shift, closed, task)
-        met = moved.sides(keep, task)
+        met = met_sides(sides, shift, closed, task)
         met_prices = contour_prices(*met, cost.scale, closed, task)
         met_path = lowest_cut(met_prices, margin=margin, closed=closed)
         if roughness(met_prices, met_path) < WORTH_MOVING * roughness(prices, path):
-            cost, sides, path = moved, met, met_path
+            cost, sides, path = cost.slid(keep, shift, closed, task), met, met_path
             arrays[f"shift_{axis}"] = shift
     parted = parted_at(*sides, path, cost.scale, cost.toned, closed, task)
     arrays |= {f"{name}_{axis}": by_row for name, by_row in parted._asdict().items()}

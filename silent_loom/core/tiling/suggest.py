@@ -30,7 +30,7 @@ SMOOTH = 0.85
 """Part of the variance that is broad, from which on a surface counts as smooth."""
 LINED = 0.05
 """Part of the sheet that is lines, from which on it is not a grain."""
-STRANGE = {"gradient": 0.2, "fade": 0.35}
+STRANGE = {"gradient": 0.2, "fade": 0.2}
 """How much better than a cut a method must be where it does not belong: a gradient turns the colours of areas that have
 their own, a fade lets what it fades show through."""
 
