@@ -16,7 +16,7 @@ from silent_loom.core.tiling.slide import slid
 SIZES = (256, 512, 1024)
 """Texels along the longer side of the sheet at which shifts are looked for, and at which they are told more exactly."""
 MOST = 0.12
-"""Shift as a part of the overlap: within it both ends lean by a tenth at most."""
+"""Shift as a part of the overlap: within it both ends lean by less than a fifth."""
 CELL = 8
 """Texels of the decision size to a value of the kept field, which is smooth over more than that."""
 EVERY = 4

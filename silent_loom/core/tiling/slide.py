@@ -126,9 +126,8 @@ def slid(
     Returns
     -------
     near, far : arrays, shape (h, w, C)
-        At the border of the strip where an end alone is shown it is as it
-        was; from there it moves more and more, by half where both are shown in equal parts. So nothing jumps where the
-        overlap ends.
+        At the border of the strip where an end alone is shown it is as it was; from there it moves more and more, by half
+        in the middle, where both are shown in equal parts. So nothing jumps where the overlap ends.
     """
     turned = axis == 0
     n, rows = (near.shape[0], near.shape[1]) if turned else (near.shape[1], near.shape[0])
