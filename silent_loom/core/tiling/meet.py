@@ -9,6 +9,7 @@ from silent_loom.core.images import Floats
 from silent_loom.core.kernels import kernel
 from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.resample import blur, reduce_area
+from silent_loom.core.tiling.bend import CELL
 from silent_loom.core.tiling.contour import FULL, Layers, contour_prices, layers_of, quiet_below, window_at
 from silent_loom.core.tiling.cut import FAR, Prices, lowest_cut, price_by_row, roughness
 from silent_loom.core.tiling.slide import slid
@@ -16,9 +17,7 @@ from silent_loom.core.tiling.slide import slid
 SIZES = (256, 512, 1024)
 """Texels along the longer side of the sheet at which shifts are looked for, and at which they are told more exactly."""
 MOST = 0.12
-"""Shift as a part of the overlap: within it both ends lean by less than a fifth."""
-CELL = 8
-"""Texels of the decision size to a value of the kept field, which is smooth over more than that."""
+"""Shift as a part of the overlap, at the first size: within it both ends lean by about a fifth at most."""
 EVERY = 4
 """Rows to a step of shift by one texel, at least."""
 PER_STEP = 0.5
