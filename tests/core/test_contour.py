@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import numpy as np
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from numpy.typing import NDArray
 from scipy import ndimage
 
 from silent_loom.core.images import Floats
-from silent_loom.core.tiling.contour import NEAR, SKIP, Layers, contour_prices, layers_of
-from silent_loom.core.tiling.cut import Prices, lowest_cut
+from silent_loom.core.tiling.contour import END, NEAR, SKIP, THINNEST, Layers, contour_prices, layers_of, lines_of
+from silent_loom.core.tiling.cut import Prices, lowest_cut, price_by_row
 from silent_loom.core.tiling.seamless import Cost
 from tests.conftest import spectrum
 from tests.support.plates import plates
@@ -83,6 +84,39 @@ def test_a_joint_is_kept_beside_another_stone() -> None:
     beyond = path - (way + 3)  # the second picture ends there: with its joint, and with none of what lies beyond
     assert np.quantile(beyond, 0.02) >= -1
     assert np.quantile(beyond, 0.98) <= SKIP + NEAR
+
+
+def price_of_ending(width: float, slope: float) -> float:
+    """What the cheapest cut costs through a line that only one side shows, from border to border of the strip."""
+    rng = np.random.default_rng(4)
+    y, x = np.mgrid[0:200, 0:120].astype(np.float64)
+    away = np.abs(y - 100 - slope * (x - 60)) / np.hypot(1, slope)
+    cover = np.clip(width / 2 + 0.5 - away, 0, min(1.0, width))
+    second = 0.6 - 0.45 * cover
+    strips = (p + 0.01 * rng.standard_normal(p.shape) for p in (np.full_like(second, 0.6), second))
+    sides = [layers_of(np.ascontiguousarray(p[..., None], np.float32), 1.0) for p in strips]
+    prices = contour_prices(*sides, 1.0, False)
+    return float(price_by_row(prices, lowest_cut(prices, margin=12, closed=False)).sum())
+
+
+@pytest.mark.parametrize("slope", [0.0, 0.5, 1.0, 2.0])
+def test_a_hairline_ends_at_a_price(slope: float) -> None:
+    level = price_of_ending(7.0, 0.0)
+    # A path of sides of texels has corners, through which a line askew must not slip
+    assert 0.4 * level < price_of_ending(1.5, slope) < 1.2 * level
+
+
+def test_lines_are_priced_by_how_wide_they_are() -> None:
+    line = np.zeros((60, 60), np.float32)
+    line[:, 20] = 1
+    layers = Layers(np.zeros((60, 60, 1), np.float32), -0.4 * line[..., None], line)
+    hair = lines_of(layers, 1.0, False)
+    assert np.allclose(hair.price[:, 20], END * THINNEST)
+    assert (hair.line[:, 19:22] == 1).all()
+    assert hair.line.sum() == 3 * 60
+    assert np.allclose(hair.detail[:, 19:22], -0.4)
+    line[:, 16:26] = 1
+    assert np.allclose(lines_of(layers, 1.0, False).price[30, 20], END)
 
 
 def cut_off(path: NDArray[np.int32], first: NDArray[np.bool_], second: NDArray[np.bool_]) -> int:

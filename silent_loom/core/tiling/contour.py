@@ -31,8 +31,10 @@ GRAIN = 0.1
 """… and costs this part of its full price."""
 BEYOND = 0.6
 """What detail that is no line costs on the side that fits less well, beside the other."""
-END = 3.0
+END = 2.0
 """What a line costs that ends at the cut, beside a difference in other detail …"""
+USUAL, THINNEST = 7.0, 3.0
+"""… if it is as wide as this, and up to so many times as much where it is narrower: a hairline ends as visibly …"""
 DOUBLE = 0.05
 """… what lines cost that stand close to each other on both sides of the cut …"""
 HIDDEN = 1.0
@@ -137,6 +139,66 @@ def _differing(a, b, line_a, line_b, quiet, only_a, only_b, grain, y0, y1):  # t
             grain[y, x] = (np.float32(1) - line) * more * more + np.float32(GRAIN) * total
 
 
+@dataclass(frozen=True)
+class Lines:
+    """Lines as they count where they end, a texel wider to either side.
+
+    Attributes
+    ----------
+    detail : array, shape (H, W, K)
+    line : array, shape (H, W)
+        0…1.
+    price : array, shape (H, W)
+        Of a line that ends here, beside a difference in other detail.
+    """
+
+    detail: Floats
+    line: Floats
+    price: Floats
+
+
+@kernel
+def _widened(detail, line, strength, closed, out, out_line, y0, y1):  # type: ignore[no-untyped-def]
+    h, w, channels = detail.shape
+    for y in range(y0, y1):
+        up = y - 1 if y > 0 else (h - 1 if closed else y)
+        down = y + 1 if y + 1 < h else (0 if closed else y)
+        for x in range(w):
+            most, p, q = strength[y, x], y, x
+            for i in (up, y, down):
+                for j in range(max(x - 1, 0), min(x + 2, w)):
+                    if strength[i, j] > most:
+                        most, p, q = strength[i, j], i, j
+            out_line[y, x] = line[p, q]
+            for k in range(channels):
+                out[y, x, k] = detail[p, q, k]
+
+
+def lines_of(side: Layers, scale: float, closed: bool, task: Task = IDLE) -> Lines:
+    """Lines a texel wider to either side, by the strongest detail next to each place, and what it costs to end them.
+
+    Notes
+    -----
+    A path parts texels that share a side. A line of a texel's width that runs askew passes through a corner of such a
+    path between them, and would end there for nothing; wider by a texel it cannot. How wide a line is follows from how
+    much of the area around it is line.
+    """
+    strength = side.line * side.line * np.einsum("yxk,yxk->yx", side.detail, side.detail)
+    detail, line = np.empty_like(side.detail), np.empty_like(side.line)
+    over_rows(len(line), partial(_widened, side.detail, side.line, strength, closed, detail, line), task)
+    near = min(_near(scale), len(line))
+    around = 2 * near + 1
+    wrapped = np.concatenate([side.line[-near:], side.line, side.line[:near]]) if closed else side.line
+    width = cv2.blur(wrapped, (around, around)) * np.float32(around)
+    width = width[near:-near] if closed else width
+    price = END * np.clip(USUAL * scale / np.maximum(width, np.float32(1e-3)), 1, THINNEST)
+    return Lines(detail, line, np.ascontiguousarray(price, np.float32))
+
+
+def _near(scale: float) -> int:
+    return max(1, round(NEAR * scale))
+
+
 @kernel
 def _aside(unlike, keep, skip, left, right, y0, y1):  # type: ignore[no-untyped-def]
     # Before column c: how unlike both pictures are to the left of it, nearest first; and to the right
@@ -204,14 +266,16 @@ def _step(here, there, here_on, there_before, hidden_here, hidden_there):  # typ
 
 
 @inlined
-def _at_cut(base_a, base_b, detail_a, detail_b, line_a, line_b, y, x, v, u):  # type: ignore[no-untyped-def]
+def _at_cut(base_a, base_b, line_a, line_b, ends_a, ends_b, y, x, v, u):  # type: ignore[no-untyped-def]
     # Between b shown at (y, x) and a shown beside it at (v, u): what lines of b and of a cost that end there, and a step
-    ends_b = np.float32(END) * _ends(line_b[y, x], line_b[v, u], detail_b[v, u], detail_a[v, u])
-    ends_a = np.float32(END) * _ends(line_a[v, u], line_a[y, x], detail_a[y, x], detail_b[y, x])
+    detail_a, wide_a, price_a = ends_a
+    detail_b, wide_b, price_b = ends_b
+    end_b = price_b[y, x] * _ends(wide_b[y, x], wide_b[v, u], detail_b[v, u], detail_a[v, u])
+    end_a = price_a[v, u] * _ends(wide_a[v, u], wide_a[y, x], detail_a[y, x], detail_b[y, x])
     hidden_b = max(line_b[v, u] - line_a[v, u], np.float32(0))
     hidden_a = max(line_a[y, x] - line_b[y, x], np.float32(0))
     step = _step(base_b[y, x], base_a[v, u], base_b[v, u], base_a[y, x], hidden_b, hidden_a)
-    return ends_b, ends_a, step
+    return end_b, end_a, step
 
 
 @inlined
@@ -225,34 +289,34 @@ def _beside(lines_a, lines_b, grain, y, x):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _across(base_a, base_b, detail_a, detail_b, line_a, line_b, lines_a, lines_b, grain, near, out, y0, y1):  # type: ignore[no-untyped-def]
+def _across(base_a, base_b, line_a, line_b, ends_a, ends_b, lines_a, lines_b, grain, near, out, y0, y1):  # type: ignore[no-untyped-def]
     n = base_a.shape[1]
     for y in range(y0, y1):
         for c in range(n + 1):
             i, j = max(c - 1, 0), min(c, n - 1)
             price = _beside(lines_a, lines_b, grain, y, c)
-            ends_b, ends_a, step = _at_cut(base_a, base_b, detail_a, detail_b, line_a, line_b, y, i, y, j)
-            if step + ends_a + ends_b > 0:
+            end_b, end_a, step = _at_cut(base_a, base_b, line_a, line_b, ends_a, ends_b, y, i, y, j)
+            if step + end_a + end_b > 0:
                 line, met_a, met_b = np.float32(0), np.float32(0), np.float32(0)
                 for k in range(near):
                     b, a = line_b[y, max(i - k, 0)], line_a[y, min(j + k, n - 1)]
                     close = max(np.float32(1) - np.float32(2 * k) / np.float32(near), np.float32(0))
                     line, met_a, met_b = max(line, max(a, b)), max(met_a, close * b), max(met_b, close * a)
                 price += step * (np.float32(1) - line)
-                price += ends_b * (np.float32(1) - met_b) + ends_a * (np.float32(1) - met_a)
+                price += end_b * (np.float32(1) - met_b) + end_a * (np.float32(1) - met_a)
             out[y, c] = price + np.float32(1e-6)
 
 
 @kernel
-def _along(base_a, base_b, detail_a, detail_b, line_a, line_b, lines_a, lines_b, grain, near, closed, out, y0, y1):  # type: ignore[no-untyped-def]
+def _along(base_a, base_b, line_a, line_b, ends_a, ends_b, lines_a, lines_b, grain, near, closed, out, y0, y1):  # type: ignore[no-untyped-def]
     # Between row y, which shows b, and the one below it, which shows a
     h, n = line_a.shape
     for y in range(y0, y1):
         z = y + 1 if y + 1 < h else (0 if closed else y)
         for x in range(n):
             price = _beside(lines_a, lines_b, grain, y, x)
-            ends_b, ends_a, step = _at_cut(base_a, base_b, detail_a, detail_b, line_a, line_b, y, x, z, x)
-            if step + ends_a + ends_b > 0:
+            end_b, end_a, step = _at_cut(base_a, base_b, line_a, line_b, ends_a, ends_b, y, x, z, x)
+            if step + end_a + end_b > 0:
                 line, met_a, met_b = np.float32(0), np.float32(0), np.float32(0)
                 for k in range(near):
                     i, j = y - k, z + k
@@ -262,7 +326,7 @@ def _along(base_a, base_b, detail_a, detail_b, line_a, line_b, lines_a, lines_b,
                     close = max(np.float32(1) - np.float32(2 * k) / np.float32(near), np.float32(0))
                     line, met_a, met_b = max(line, max(a, b)), max(met_a, close * b), max(met_b, close * a)
                 price += step * (np.float32(1) - line)
-                price += ends_b * (np.float32(1) - met_b) + ends_a * (np.float32(1) - met_a)
+                price += end_b * (np.float32(1) - met_b) + end_a * (np.float32(1) - met_a)
             out[y, x] = price + np.float32(1e-6)
         out[y, n] = out[y, n - 1]
 
@@ -274,7 +338,14 @@ def quiet_below(first: Layers, second: Layers) -> float:
 
 
 def contour_prices(
-    first: Layers, second: Layers, scale: float, closed: bool, task: Task = IDLE, *, quiet: float | None = None
+    first: Layers,
+    second: Layers,
+    scale: float,
+    closed: bool,
+    task: Task = IDLE,
+    *,
+    quiet: float | None = None,
+    lines: tuple[Lines, Lines] | None = None,
 ) -> Prices:
     """Price of parting neighbouring texels so that nothing shown looks cut through.
 
@@ -288,6 +359,8 @@ def contour_prices(
         The last row continues at the first one.
     quiet : float, optional
         See `quiet_below`, where it is known.
+    lines : tuple of Lines, optional
+        Of `lines_of`, where they are known.
 
     Notes
     -----
@@ -296,7 +369,8 @@ def contour_prices(
     minds is another matter, and so is what is counted here:
 
     - A line (joint, crack, rib) costs where it reaches the cut, would go on in its own picture, and does not in the other.
-      The less, the closer behind the cut a line of the other is that it runs into.
+      The less, the closer behind the cut a line of the other is that it runs into. A hairline costs about as much as a
+      joint (`lines_of`).
       It may be kept along the cut beside whatever follows, and lines that run into each other there make a fork, as
       cracks and joints do everywhere. A line that is hidden close to the cut costs a little, as a blend would let a trace
       of it through, and so do two that are shown close together on both sides of it, which would look doubled.
@@ -314,10 +388,12 @@ def contour_prices(
         h, partial(_differing, first.detail, second.detail, first.line, second.line, below, only_first, only_second, grain), task
     )
     keep, skip = np.float32(np.exp(-1 / (LOOK * scale))), round(SKIP * scale)
-    near = max(1, round(NEAR * scale))
+    near = _near(scale)
+    lines = lines or (lines_of(first, scale, closed, task), lines_of(second, scale, closed, task))
+    ends_1, ends_2 = ((each.detail, each.line, each.price) for each in lines)
     start = -min(h - 1, int(4 * LOOK * scale) + skip + 1) if closed else 0
-    one = (first.base, second.base, first.detail, second.detail, first.line, second.line)
-    other = (second.base, first.base, second.detail, first.detail, second.line, first.line)
+    one = (first.base, second.base, first.line, second.line, ends_1, ends_2)
+    other = (second.base, first.base, second.line, first.line, ends_2, ends_1)
     aside, above = [], []
     for unlike, begin in ((only_first, 0), (only_second, 0), (grain, skip)):
         left, right = np.empty((h, n + 1), np.float32), np.empty((h, n + 1), np.float32)

@@ -10,7 +10,7 @@ from silent_loom.core.kernels import kernel
 from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.resample import blur, reduce_area
 from silent_loom.core.tiling.bend import CELL
-from silent_loom.core.tiling.contour import FULL, Layers, contour_prices, layers_of, quiet_below, window_at
+from silent_loom.core.tiling.contour import FULL, Layers, Lines, contour_prices, layers_of, lines_of, quiet_below, window_at
 from silent_loom.core.tiling.cut import FAR, Prices, lowest_cut, price_by_row, roughness
 from silent_loom.core.tiling.slide import slid
 
@@ -91,18 +91,30 @@ def way(prices: Prices, step: float, start: tuple[int, int] | None = None) -> tu
     return path, layer
 
 
-def _shifted(side: Layers, by: NDArray[np.int64], closed: bool) -> Layers:
+def _shifted(side: Layers, lines: Lines, by: NDArray[np.int64], closed: bool) -> tuple[Layers, Lines]:
     rows = len(side.line)
     at = np.arange(rows) + by
     at = at % rows if closed else np.clip(at, 0, rows - 1)
-    return Layers(*(np.ascontiguousarray(a[at]) for a in (side.base, side.detail, side.line)))
+    return (
+        Layers(*(np.ascontiguousarray(a[at]) for a in (side.base, side.detail, side.line))),
+        Lines(*(np.ascontiguousarray(a[at]) for a in (lines.detail, lines.line, lines.price))),
+    )
 
 
-def _priced(sides: tuple[Layers, Layers], by: NDArray[np.int64], scale: float, closed: bool, quiet: float, task: Task) -> Prices:
+def _priced(
+    sides: tuple[Layers, Layers],
+    lines: tuple[Lines, Lines],
+    by: NDArray[np.int64],
+    scale: float,
+    closed: bool,
+    quiet: float,
+    task: Task,
+) -> Prices:
     """Prices where the second picture is moved up by so many rows and the first down, by half each."""
     half = by // 2
-    first, second = _shifted(sides[0], -half, closed), _shifted(sides[1], by - half, closed)
-    return contour_prices(first, second, scale, closed, task, quiet=quiet)
+    first, first_lines = _shifted(sides[0], lines[0], -half, closed)
+    second, second_lines = _shifted(sides[1], lines[1], by - half, closed)
+    return contour_prices(first, second, scale, closed, task, quiet=quiet, lines=(first_lines, second_lines))
 
 
 def _searched(
@@ -118,10 +130,11 @@ def _searched(
     rows = len(around)
     shifts = around + np.arange(-reach, reach + 1)[:, None]
     quiet = quiet_below(*sides)
+    lines = lines_of(sides[0], scale, closed, task), lines_of(sides[1], scale, closed, task)
     tried = []
     for by in shifts:
         task.checkpoint()
-        tried.append(_priced(sides, by, scale, closed, quiet, task))
+        tried.append(_priced(sides, lines, by, scale, closed, quiet, task))
     prices = Prices(*(np.stack(each) for each in zip(*tried, strict=True)))
     plain = tried[reach]
     straight = lowest_cut(plain, margin=margin, closed=closed)

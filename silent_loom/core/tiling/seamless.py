@@ -236,7 +236,7 @@ class Seamless(CarryStep[SeamlessSettings]):
     name = "seamless"
     title = "Seamless"
     sentence = "Makes the edges meet."
-    version = 7
+    version = 8
     decides = True
     Settings = SeamlessSettings
 
