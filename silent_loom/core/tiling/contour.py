@@ -158,20 +158,47 @@ class Lines:
 
 
 @kernel
+def _strengths(detail, line, out, y0, y1):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        for x in range(line.shape[1]):
+            total = np.float32(0)
+            for k in range(detail.shape[2]):
+                total += detail[y, x, k] * detail[y, x, k]
+            out[y, x] = line[y, x] * line[y, x] * total
+
+
+@kernel
 def _widened(detail, line, strength, closed, out, out_line, y0, y1):  # type: ignore[no-untyped-def]
     h, w, channels = detail.shape
+    most, where = np.empty(w, np.float32), np.empty(w, np.int32)
     for y in range(y0, y1):
         up = y - 1 if y > 0 else (h - 1 if closed else y)
         down = y + 1 if y + 1 < h else (0 if closed else y)
         for x in range(w):
-            most, p, q = strength[y, x], y, x
-            for i in (up, y, down):
-                for j in range(max(x - 1, 0), min(x + 2, w)):
-                    if strength[i, j] > most:
-                        most, p, q = strength[i, j], i, j
-            out_line[y, x] = line[p, q]
+            v, i = strength[y, x], y
+            if strength[up, x] > v:
+                v, i = strength[up, x], up
+            if strength[down, x] > v:
+                v, i = strength[down, x], down
+            most[x], where[x] = v, i
+        for x in range(w):
+            v, j = most[x], x
+            if x > 0 and most[x - 1] > v:
+                v, j = most[x - 1], x - 1
+            if x + 1 < w and most[x + 1] > v:
+                v, j = most[x + 1], x + 1
+            i = where[j]
+            out_line[y, x] = line[i, j]
             for k in range(channels):
-                out[y, x, k] = detail[p, q, k]
+                out[y, x, k] = detail[i, j, k]
+
+
+@kernel
+def _ending(width, wide, out, y0, y1):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        for x in range(out.shape[1]):
+            times = wide / max(width[y, x], np.float32(1e-3))
+            out[y, x] = np.float32(END) * min(max(times, np.float32(1)), np.float32(THINNEST))
 
 
 def lines_of(side: Layers, scale: float, closed: bool, task: Task = IDLE) -> Lines:
@@ -183,16 +210,17 @@ def lines_of(side: Layers, scale: float, closed: bool, task: Task = IDLE) -> Lin
     path between them, and would end there for nothing; wider by a texel it cannot. How wide a line is follows from how
     much of the area around it is line.
     """
-    strength = side.line * side.line * np.einsum("yxk,yxk->yx", side.detail, side.detail)
+    h = len(side.line)
+    strength, price = np.empty_like(side.line), np.empty_like(side.line)
     detail, line = np.empty_like(side.detail), np.empty_like(side.line)
-    over_rows(len(line), partial(_widened, side.detail, side.line, strength, closed, detail, line), task)
-    near = min(_near(scale), len(line))
+    over_rows(h, partial(_strengths, side.detail, side.line, strength), task)
+    over_rows(h, partial(_widened, side.detail, side.line, strength, closed, detail, line), task)
+    near = min(_near(scale), h)
     around = 2 * near + 1
     wrapped = np.concatenate([side.line[-near:], side.line, side.line[:near]]) if closed else side.line
-    width = cv2.blur(wrapped, (around, around)) * np.float32(around)
-    width = width[near:-near] if closed else width
-    price = END * np.clip(USUAL * scale / np.maximum(width, np.float32(1e-3)), 1, THINNEST)
-    return Lines(detail, line, np.ascontiguousarray(price, np.float32))
+    width = cv2.blur(wrapped, (around, around))
+    over_rows(h, partial(_ending, width[near:] if closed else width, np.float32(USUAL * scale / around), price), task)
+    return Lines(detail, line, price)
 
 
 def _near(scale: float) -> int:
@@ -226,27 +254,33 @@ def _above(unlike, keep, skip, start, up, down, x0, x1):  # type: ignore[no-unty
     h = unlike.shape[0]
     gain = np.float32(1) - keep
     closed = start < 0
-    for x in range(x0, x1):
-        v = unlike[start % h, x]
-        for y in range(start, h + skip):
-            if y < h or closed:
-                v = keep * v + gain * unlike[y % h, x]
-            if y >= skip:
-                up[y - skip, x] = v
-        v = unlike[(h - 1 - start) % h, x]
-        for y in range(h - 1 - start, -1 - skip, -1):
-            if 0 <= y + skip < h:
-                down[y + skip, x] = v
-            if y >= 0 or closed:
-                v = keep * v + gain * unlike[y % h, x]
+    v = unlike[start % h, x0:x1].copy()
+    for y in range(start, h + skip):
+        if y < h or closed:
+            at = y % h
+            for x in range(x0, x1):
+                v[x - x0] = keep * v[x - x0] + gain * unlike[at, x]
+        if y >= skip:
+            for x in range(x0, x1):
+                up[y - skip, x] = v[x - x0]
+    v[:] = unlike[(h - 1 - start) % h, x0:x1]
+    for y in range(h - 1 - start, -1 - skip, -1):
+        if 0 <= y + skip < h:
+            for x in range(x0, x1):
+                down[y + skip, x] = v[x - x0]
+        if y >= 0 or closed:
+            at = y % h
+            for x in range(x0, x1):
+                v[x - x0] = keep * v[x - x0] + gain * unlike[at, x]
 
 
 @inlined
 def _ends(line_here, line_on, here_on, there):  # type: ignore[no-untyped-def]
     # A line that is shown here, would go on, and does not
     apart = np.float32(0)
-    for k in range(there.shape[0]):
-        apart += (here_on[k] - there[k]) * (here_on[k] - there[k])
+    if line_here * line_on > 0:
+        for k in range(there.shape[0]):
+            apart += (here_on[k] - there[k]) * (here_on[k] - there[k])
     return line_here * line_on * apart
 
 
@@ -256,8 +290,11 @@ def _step(here, there, here_on, there_before, hidden_here, hidden_there):  # typ
     # by a line that is hidden
     shown, first, second = np.float32(0), np.float32(0), np.float32(0)
     for k in range(here.shape[0]):
-        a, b, c = here[k] - there[k], here_on[k] - there[k], here[k] - there_before[k]
-        shown += a * a
+        shown += (here[k] - there[k]) * (here[k] - there[k])
+    if shown <= np.float32(SLACK * SLACK):
+        return np.float32(0)
+    for k in range(here.shape[0]):
+        b, c = here_on[k] - there[k], here[k] - there_before[k]
         first += b * b
         second += c * c
     first, second = first + hidden_here * shown, second + hidden_there * shown
@@ -298,7 +335,7 @@ def _across(base_a, base_b, line_a, line_b, ends_a, ends_b, lines_a, lines_b, gr
             end_b, end_a, step = _at_cut(base_a, base_b, line_a, line_b, ends_a, ends_b, y, i, y, j)
             if step + end_a + end_b > 0:
                 line, met_a, met_b = np.float32(0), np.float32(0), np.float32(0)
-                for k in range(near):
+                for k in range(near if step > 0 else near // 2 + 1):
                     b, a = line_b[y, max(i - k, 0)], line_a[y, min(j + k, n - 1)]
                     close = max(np.float32(1) - np.float32(2 * k) / np.float32(near), np.float32(0))
                     line, met_a, met_b = max(line, max(a, b)), max(met_a, close * b), max(met_b, close * a)
@@ -318,7 +355,7 @@ def _along(base_a, base_b, line_a, line_b, ends_a, ends_b, lines_a, lines_b, gra
             end_b, end_a, step = _at_cut(base_a, base_b, line_a, line_b, ends_a, ends_b, y, x, z, x)
             if step + end_a + end_b > 0:
                 line, met_a, met_b = np.float32(0), np.float32(0), np.float32(0)
-                for k in range(near):
+                for k in range(near if step > 0 else near // 2 + 1):
                     i, j = y - k, z + k
                     i = (i + h if closed else 0) if i < 0 else i
                     j = (j - h if closed else h - 1) if j >= h else j
