@@ -216,6 +216,10 @@ def seamless(
     fit_overlap: Annotated[
         bool, typer.Option("--fit-overlap", help="Overlaps near those at which what runs along the edges meets itself.")
     ] = False,
+    bend: Annotated[
+        bool | None,
+        typer.Option("--bend/--no-bend", help="Bend the ends of an overlap so that joints meet. Unless told: if it helps."),
+    ] = None,
     normal: Normals = None,
     report: Report = None,
     force: Force = False,
@@ -234,6 +238,7 @@ def seamless(
             overlap=overlap,
             overlap_y=overlap_y,
             fit_overlap=fit_overlap,
+            bend=bend,
             normals=normal or [],
             force=force,
             task=Task(progress=say),

@@ -206,6 +206,7 @@ def seamless_files(
     overlap: float = 0.2,
     overlap_y: float | None = None,
     fit_overlap: bool = False,
+    bend: bool | None = None,
     normals: Sequence[Path] = (),
     force: bool = False,
     limits: Limits | None = None,
@@ -213,11 +214,13 @@ def seamless_files(
 ) -> dict[str, Any]:
     """Make maps seamless together: the first guides, all are moved alike.
 
+    Whether both ends of an overlap are bent towards each other (``bend``) is the method's own choice where it is None.
+
     Returns
     -------
     dict
-        method, why, tried, overlap, size, seam_x_before, seam_y_before, seam_x_after, seam_y_after, repeats, notes,
-        seconds, files.
+        method, why, tried, overlap, bent (directions whose ends were), size, seam_x_before, seam_y_before, seam_x_after,
+        seam_y_after, repeats, notes, seconds, files.
 
     Raises
     ------
@@ -242,6 +245,8 @@ def seamless_files(
     elif fit_overlap and method != "mirror":
         x, over_y = fitted_overlap(guide, (overlap, over_y), task.part(0.05, 0.3))
         settings |= {"overlap_x": x, "overlap_y": over_y}
+    if bend is not None:
+        settings["bend"] = bend
     try:
         s = SeamlessSettings(**settings)
     except ValueError as error:
@@ -268,6 +273,7 @@ def seamless_files(
         "why": why,
         "tried": tried,
         "overlap": [s.overlap_x, s.overlap_y],
+        "bent": sorted(k[-1] for k in decision.arrays if k.startswith(("shift_", "bend_"))),
         "size": list(size),
         **figures,
         "repeats": [s.grid_x, s.grid_y] if s.method == "motif" else None,

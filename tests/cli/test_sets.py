@@ -14,6 +14,7 @@ from silent_loom.core.maps.normal import from_height
 from tests.cli.test_cli import run
 from tests.conftest import spectrum
 from tests.support import varied
+from tests.support.plates import plates
 from tests.support.walls import courses, sheet
 
 
@@ -90,6 +91,20 @@ def test_the_overlap_is_fitted_when_asked(tmp_path: Path) -> None:
     assert reports["asked"]["overlap"] == [0.2, 0.2]
     assert reports["fitted"]["overlap"][1] != 0.2
     assert max(reports["fitted"]["seam_x_after"], reports["fitted"]["seam_y_after"]) <= 1.0
+
+
+def test_ends_are_bent_unless_told_otherwise(tmp_path: Path) -> None:
+    tone, _ = plates(480, 640, 100, 1)
+    photo = tmp_path / "plates.png"
+    write(photo, np.repeat(tone[..., None], 3, 2), colour=True)
+    bent = {}
+    for name, more in (("bent", []), ("straight", ["--no-bend"])):
+        report = tmp_path / f"{name}.json"
+        done = run("seamless", photo, "--out", tmp_path / name, "--method", "cut", "--overlap", 0.25, "--report", report, *more)
+        assert done.returncode == 0, done.stderr
+        bent[name] = json.loads(report.read_text())["bent"]
+    assert bent["bent"]
+    assert bent["straight"] == []
 
 
 def test_motif_keeps_whole_repeats(tmp_path: Path) -> None:

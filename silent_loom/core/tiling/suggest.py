@@ -26,6 +26,10 @@ SIZE = 512
 PROVED = 2048
 """… and the most at which they are tried at the sheet's own size, where a joint that is doubled by a few texels shows."""
 GOOD = 0.95
+"""Figure at which a method is good enough …"""
+FINE, MORE = 0.75, 2
+"""… and at which a cut is where there are lines: an end of one weighs little in a figure and is seen. So many overlaps more
+are tried for that."""
 SMOOTH = 0.85
 """Part of the variance that is broad, from which on a surface counts as smooth."""
 LINED = 0.05
@@ -117,6 +121,7 @@ def _elsewhere(
     across: list[float],
     down: list[float],
     seen: set[tuple[float, float]],
+    enough: float,
     task: Task,
 ) -> Iterator[tuple[dict[str, Any], float]]:
     """Cuts at the next best overlaps, in the directions in which the best one is not good enough; none that was ``seen``."""
@@ -132,7 +137,7 @@ def _elsewhere(
 
     for k in range(1, 1 + max(len(across), len(down))):
         x, y = (
-            parts[k] if figure > GOOD and k < len(parts) else part
+            parts[k] if figure > enough and k < len(parts) else part
             for parts, (figure, part) in zip((across, down), best, strict=True)
         )
         if (x, y) not in seen:
@@ -193,6 +198,7 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
     ]
     if smooth > SMOOTH:
         ways.sort(key=lambda way: way[0] != "gradient")
+    enough = FINE if lines >= LINED else GOOD
     seen = {fitted}
     straight = "cut, not bent" if lines >= BENT else "cut"
     cut_figures = (np.inf, np.inf)
@@ -207,13 +213,15 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
         options.append((max(each) + more, max(each), settings))
         if name == "cut":
             cut_figures = each
-        if name == straight and min(options, key=lambda o: o[0])[0] > GOOD:
-            for other, figure in _elsewhere(image, cut_figures, across, down, seen, task):
+        best = min(option[0] for option in options)
+        if name == straight and best > enough:
+            for k, (other, figure) in enumerate(_elsewhere(image, cut_figures, across, down, seen, enough, task), 1):
                 figures["cut, elsewhere"] = min(round(figure, 3), figures.get("cut, elsewhere", np.inf))
                 options.append((figure, figure, other))
-                if figure <= GOOD:
+                best = min(best, figure)
+                if figure <= enough or (best <= GOOD and k >= MORE):
                     break
-        if min(options, key=lambda o: o[0])[0] <= GOOD:
+        if best <= (enough if name == "cut" else GOOD):
             break
     _, reached, settings = min(options, key=lambda o: o[0])
     return Suggestion(settings, _why(str(settings["method"]), smooth, reached), figures)
