@@ -64,7 +64,7 @@ def test_joints_that_a_small_trial_hides_are_not_suggested() -> None:
     assert told.settings["method"] == "cut"
     _, figure = tried(photo, SeamlessSettings(**told.settings), size=1100)
     assert figure <= 1.0
-    assert told.figures["cut"] == pytest.approx(figure, abs=0.15), "what is said was measured at this size"
+    assert min(told.figures.values()) == pytest.approx(figure, abs=0.15), "what is said was measured at this size"
 
 
 def test_few_bad_places_count_for_more_than_many_fair_ones() -> None:

@@ -97,31 +97,51 @@ def _add(src, line, at, part, ratio, x0, x1, shift, weight, out):  # type: ignor
 
 
 @kernel
-def _whole(src, line, at, part, ratio, x0, x1, out):  # type: ignore[no-untyped-def]
+def _whole(src, line, at, part, ratio, x0, x1, shift, out):  # type: ignore[no-untyped-def]
     # One span of a row where a single picture shows, cell by cell of the correction
     channels = src.shape[1]
-    x = x0
-    while x < x1:
+    x = x0 + shift
+    while x < x1 + shift:
         i, end = at[x], x + 1
-        while end < x1 and at[end] == i:
+        while end < x1 + shift and at[end] == i:
             end += 1
         if channels == 3:
             a, b, c = line[i, 0], line[i, 1], line[i, 2]
             p, q, r = line[i + 1, 0] - a, line[i + 1, 1] - b, line[i + 1, 2] - c
             if ratio:
                 for u in range(x, end):
-                    t = part[u]
-                    out[u, 0], out[u, 1], out[u, 2] = src[u, 0] * (a + t * p), src[u, 1] * (b + t * q), src[u, 2] * (c + t * r)
+                    t, v = part[u], u - shift
+                    out[v, 0], out[v, 1], out[v, 2] = src[u, 0] * (a + t * p), src[u, 1] * (b + t * q), src[u, 2] * (c + t * r)
             else:
                 for u in range(x, end):
-                    t = part[u]
-                    out[u, 0], out[u, 1], out[u, 2] = src[u, 0] + (a + t * p), src[u, 1] + (b + t * q), src[u, 2] + (c + t * r)
+                    t, v = part[u], u - shift
+                    out[v, 0], out[v, 1], out[v, 2] = src[u, 0] + (a + t * p), src[u, 1] + (b + t * q), src[u, 2] + (c + t * r)
         else:
             for k in range(channels):
                 a, p = line[i, k], line[i + 1, k] - line[i, k]
                 for u in range(x, end):
                     v = a + part[u] * p
-                    out[u, k] = src[u, k] * v if ratio else src[u, k] + v
+                    out[u - shift, k] = src[u, k] * v if ratio else src[u, k] + v
+        x = end
+
+
+@kernel
+def _weighted(src, line, at, part, ratio, x0, x1, shift, weight, out):  # type: ignore[no-untyped-def]
+    # Most of an overlap shows one of both pictures alone: there it is written, where both show it is added
+    x = x0
+    while x < x1:
+        w, end = weight[x], x + 1
+        if w == np.float32(0):
+            while end < x1 and weight[end] == np.float32(0):
+                end += 1
+        elif w == np.float32(1):
+            while end < x1 and weight[end] == np.float32(1):
+                end += 1
+            _whole(src, line, at, part, ratio, x, end, shift, out)
+        else:
+            while end < x1 and np.float32(0) < weight[end] < np.float32(1):
+                end += 1
+            _add(src, line, at, part, ratio, x, end, shift, weight, out)
         x = end
 
 
@@ -155,14 +175,14 @@ def _sum(src, field, ratio, mask_x, mask_y, keep_x, keep_y, cell_x, cell_y, out,
                     line[i, k] = field[j0, i, k] + t * (field[j1, i, k] - field[j0, i, k])
             for x in range(over_x):
                 weight[x] = down[x] * (np.float32(1) - mask_x[row, x])
-            _add(src[row], line, at, part, ratio, 0, over_x, 0, weight, out[y])
+            _weighted(src[row], line, at, part, ratio, 0, over_x, 0, weight, out[y])
             for x in range(over_x):
                 weight[x] = down[x] * mask_x[row, x]
-            _add(src[row], line, at, part, ratio, 0, over_x, keep_x, weight, out[y])
+            _weighted(src[row], line, at, part, ratio, 0, over_x, keep_x, weight, out[y])
             if single:
-                _whole(src[row], line, at, part, ratio, over_x, width, out[y])
+                _whole(src[row], line, at, part, ratio, over_x, width, 0, out[y])
             else:
-                _add(src[row], line, at, part, ratio, over_x, width, 0, down, out[y])
+                _weighted(src[row], line, at, part, ratio, over_x, width, 0, down, out[y])
 
 
 @kernel
