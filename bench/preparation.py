@@ -8,9 +8,11 @@ from __future__ import annotations
 import sys
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.maps.normal import from_height
@@ -41,6 +43,21 @@ def a_set(side: int) -> dict[str, Image]:
     height = Image(surface(side, 1, 1) * 30, Kind.DATA, size, True)
     data = {n: Image(surface(side, 1, i), Kind.DATA, size, True) for i, n in enumerate(("roughness", "metallic", "occlusion"), 2)}
     return {"base": Image(surface(side, 3, 0), Kind.COLOUR, size, True), "height": height, "normal": from_height(height), **data}
+
+
+def plates(side: int) -> dict[str, Image]:
+    """The same six maps, with the joints of plates in base colour and height: a cut through them moves its ends."""
+    maps, count = a_set(side), 9
+    rng = np.random.default_rng(5)
+    middles = (
+        np.stack(np.mgrid[0 : count + 2, 0 : count + 2], -1).reshape(-1, 2) - 1 + rng.uniform(0.1, 0.9, ((count + 2) ** 2, 2))
+    ) / count
+    small = min(side, 1024)
+    at = (np.stack(np.mgrid[0:small, 0:small], -1).reshape(-1, 2) + 0.5) / small
+    away, _ = cKDTree(middles).query(at, k=2)
+    joint = np.float32(1) - np.float32(0.7) * (away[:, 1] - away[:, 0] < 6 / 1024).astype(np.float32).reshape(small, small, 1)
+    large = resize(Image(joint, Kind.DATA, maps["base"].size_mm), side, side).pixels
+    return {n: replace(i, pixels=i.pixels * large) if n in ("base", "height") else i for n, i in maps.items()}
 
 
 def best(work: Callable[[], Any], times: int = 2) -> float:
@@ -87,11 +104,13 @@ def main() -> None:
     kept = round(side * 0.8)
     big, half = a_set(side), a_set(side // 2)
     disc = tuple((0.5 + 0.056 * np.cos(a), 0.5 + 0.056 * np.sin(a)) for a in np.linspace(0, 6.28, 40))
+    lined = plates(side)
     jobs: list[tuple[str, CarryStep[Any], Any, dict[str, Image], bool, tuple[int, int], int]] = [
         *(
             (f"{m}, {side}²", SEAMLESS, SeamlessSettings(method=m), big, False, (kept, kept), 1)  # type: ignore[arg-type]
             for m in ("cut", "fade", "gradient")
         ),
+        (f"cut, moved, {side}²", SEAMLESS, SeamlessSettings(), lined, False, (kept, kept), 1),
         (f"break up to {2 * side}²", BreakUp(), BreakUpSettings(repeat_x=4, repeat_y=4), half, True, (2 * side,) * 2, 16),
         ("the same, turned", BreakUp(), BreakUpSettings(repeat_x=4, repeat_y=4, turn_deg=180), half, True, (2 * side,) * 2, 16),
         (f"grow to {side}²", Quilt(), QuiltSettings(), half, False, (side, side), 4),

@@ -11,7 +11,7 @@ from silent_loom.core.images import Image, Kind, data
 from silent_loom.core.maps.normal import from_height
 from silent_loom.core.parallel import IDLE
 from silent_loom.core.tiling.cut import Prices, edge_prices, lowest_cut
-from silent_loom.core.tiling.join import join_strip
+from silent_loom.core.tiling.strip import join_strip
 from silent_loom.core.tiling.repetition_meter import repetition
 from silent_loom.core.tiling.seam_meter import SCALES, _kinds, _worst, seam, seams
 from silent_loom.core.tiling.seamless import Seamless, SeamlessSettings, joins

@@ -13,7 +13,7 @@ from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.resample import blur
 from silent_loom.core.tiling.contrast import keep_contrast
 from silent_loom.core.tiling.gauss import learn, sampled, scores_of, value_of
-from silent_loom.core.tiling.join import smoothed
+from silent_loom.core.tiling.strip import smoothed
 
 ndimage = later("scipy.ndimage")
 

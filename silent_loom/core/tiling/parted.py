@@ -260,7 +260,7 @@ def part_objects(
     out, near, far : arrays, shape (rows, n, C)
         The joined strip, which is changed, and its two pictures.
     path, softness, closed
-        See `join.join_strip`.
+        See `strip.join_strip`.
     parted : Parted
     windows : two arrays, shape (n,)
         Eases at both borders of the strip, where each picture has to be exact.

@@ -230,7 +230,7 @@ class Seamless(CarryStep[SeamlessSettings]):
     First left to right over the whole height, then top to bottom along a closed path, so all four edges and the corner
     meet. The paths are decided once, at the decision size, on all threads that count, and kept as fractions of the
     overlap, so that every thread and every size goes over at the same place. See `contour.contour_prices`,
-    `cut.lowest_cut`, `join.join_strip`, `fade.fade_strip`, `gradient.close` and `lattice.find_lattice`.
+    `cut.lowest_cut`, `strip.join_strip`, `fade.fade_strip`, `gradient.close` and `lattice.find_lattice`.
     """
 
     name = "seamless"

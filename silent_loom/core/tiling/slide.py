@@ -13,7 +13,7 @@ from silent_loom.core.resample import between
 
 
 @inlined
-def _inside(i, rows, closed):  # type: ignore[no-untyped-def]
+def inside(i, rows, closed):  # type: ignore[no-untyped-def]
     if closed:
         return i + rows if i < 0 else (i - rows if i >= rows else i)
     return min(max(i, 0), rows - 1)
@@ -46,8 +46,8 @@ def _slide(src, by, weight, turned, closed, nearest, out, y0, y1):  # type: igno
             if first <= x < last:
                 continue
             i = (x if turned else y) + whole[x]
-            a, b = _inside(i - 1, rows, closed), _inside(i, rows, closed)
-            c, d = _inside(i + 1, rows, closed), _inside(i + 2, rows, closed)
+            a, b = inside(i - 1, rows, closed), inside(i, rows, closed)
+            c, d = inside(i + 1, rows, closed), inside(i + 2, rows, closed)
             for k in range(channels):
                 if turned:
                     p, q, r, s = src[y, a, k], src[y, b, k], src[y, c, k], src[y, d, k]
@@ -105,6 +105,33 @@ def _spread(shift: Floats, rows: int, n: int, closed: bool) -> Floats:
     return out
 
 
+def displacement(
+    shift: Floats, rows: int, n: int, turned: bool, closed: bool, length: float | None = None
+) -> tuple[Floats, Floats]:
+    """By how many texels the ends of an overlap lie apart at each of them, and what part of that the far end moves by.
+
+    Parameters
+    ----------
+    shift, closed
+        See `slid`.
+    rows, n : int
+        Texels along the overlap and across it.
+    turned : bool
+        Whether the field is laid as the sheet is that will be closed from top to bottom.
+    length : float, optional
+        Texels along the overlap that parts are parts of; ``rows`` unless told.
+
+    Returns
+    -------
+    by : array, shape (rows, n), or (n, rows) when turned
+    share : array, shape (n,)
+        The near end moves by ``share`` − 1 of it.
+    """
+    by = _spread(shift, rows, n, closed) * np.float32(rows if length is None else length)
+    t = (np.arange(n, dtype=np.float32) + np.float32(0.5)) / np.float32(n)
+    return np.ascontiguousarray(by.T if turned else by), t * t * (3 - 2 * t)
+
+
 def slid(
     near: Floats, far: Floats, kind: Kind | None, axis: int, shift: Floats, closed: bool, task: Task = IDLE
 ) -> tuple[Floats, Floats]:
@@ -129,23 +156,38 @@ def slid(
         At the border of the strip where an end alone is shown it is as it was; from there it moves more and more, by half
         in the middle, where both are shown in equal parts. So nothing jumps where the overlap ends.
     """
+    return _slid(near, far, kind is Kind.ID, kind is Kind.NORMAL, axis, shift, None, closed, task)
+
+
+def slid_blocks(
+    near: Floats, far: Floats, slopes: bool, axis: int, shift: Floats, length: float, closed: bool, task: Task = IDLE
+) -> tuple[Floats, Floats]:
+    """`slid` for means of blocks, ``length`` of which are as long as the overlap: the last one may be cut off."""
+    return _slid(near, far, False, slopes, axis, shift, length, closed, task)
+
+
+def _slid(
+    near: Floats,
+    far: Floats,
+    nearest: bool,
+    slopes: bool,
+    axis: int,
+    shift: Floats,
+    length: float | None,
+    closed: bool,
+    task: Task,
+) -> tuple[Floats, Floats]:
     turned = axis == 0
     n, rows = (near.shape[0], near.shape[1]) if turned else (near.shape[1], near.shape[0])
-    by = _spread(shift, rows, n, closed) * np.float32(rows)
-    by = np.ascontiguousarray(by.T if turned else by)
-    t = (np.arange(n, dtype=np.float32) + np.float32(0.5)) / np.float32(n)
-    share = t * t * (3 - 2 * t)
+    by, share = displacement(shift, rows, n, turned, closed, length)
     cost = by.shape[1] * near.shape[2] * 3e-3
     ends: list[Floats] = []
     for side, weight in ((near, share - 1), (far, share)):
         out = np.empty(side.shape, np.float32)
         over_rows(
-            len(out),
-            partial(_slide, np.ascontiguousarray(side), by, weight, turned, closed, kind is Kind.ID, out),
-            task,
-            cost=cost,
+            len(out), partial(_slide, np.ascontiguousarray(side), by, weight, turned, closed, nearest, out), task, cost=cost
         )
-        if kind is Kind.NORMAL:
+        if slopes:
             over_rows(len(out), partial(_lean, by, weight, turned, out), task, cost=cost)
         ends.append(out)
     return ends[0], ends[1]
