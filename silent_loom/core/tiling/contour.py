@@ -274,45 +274,44 @@ def _above(unlike, keep, skip, start, up, down, x0, x1):  # type: ignore[no-unty
                 v[x - x0] = keep * v[x - x0] + gain * unlike[at, x]
 
 
-@inlined
-def _ends(line_here, line_on, here_on, there):  # type: ignore[no-untyped-def]
-    # A line that is shown here, would go on, and does not
-    apart = np.float32(0)
-    if line_here * line_on > 0:
-        for k in range(there.shape[0]):
-            apart += (here_on[k] - there[k]) * (here_on[k] - there[k])
-    return line_here * line_on * apart
+@kernel
+def _apart(first, second, out, y0, y1):  # type: ignore[no-untyped-def]
+    for y in range(y0, y1):
+        for x in range(out.shape[1]):
+            total = np.float32(0)
+            for k in range(first.shape[2]):
+                d = first[y, x, k] - second[y, x, k]
+                total += d * d
+            out[y, x] = total
 
 
 @inlined
-def _step(here, there, here_on, there_before, hidden_here, hidden_there):  # type: ignore[no-untyped-def]
-    # The change of tone from here (shown) to there (shown), unless either picture makes the same one by itself, and not
-    # by a line that is hidden
-    shown, first, second = np.float32(0), np.float32(0), np.float32(0)
-    for k in range(here.shape[0]):
-        shown += (here[k] - there[k]) * (here[k] - there[k])
+def _step(shown, apart_there, apart_here, hidden_here, hidden_there):  # type: ignore[no-untyped-def]
+    # The change of tone from here to there, both shown, unless either picture makes the same one by itself, and not by a
+    # line that is hidden. Both pictures are that far apart at one place: how far one of them is from what is shown there.
     if shown <= np.float32(SLACK * SLACK):
         return np.float32(0)
-    for k in range(here.shape[0]):
-        b, c = here_on[k] - there[k], here[k] - there_before[k]
-        first += b * b
-        second += c * c
-    first, second = first + hidden_here * shown, second + hidden_there * shown
+    first, second = apart_there + hidden_here * shown, apart_here + hidden_there * shown
     more = max(np.sqrt(min(shown, min(first, second))) - np.float32(SLACK), np.float32(0))
     return np.float32(STEP) * more * more
 
 
 @inlined
-def _at_cut(base_a, base_b, line_a, line_b, ends_a, ends_b, y, x, v, u):  # type: ignore[no-untyped-def]
-    # Between b shown at (y, x) and a shown beside it at (v, u): what lines of b and of a cost that end there, and a step
-    detail_a, wide_a, price_a = ends_a
-    detail_b, wide_b, price_b = ends_b
-    end_b = price_b[y, x] * _ends(wide_b[y, x], wide_b[v, u], detail_b[v, u], detail_a[v, u])
-    end_a = price_a[v, u] * _ends(wide_a[v, u], wide_a[y, x], detail_a[y, x], detail_b[y, x])
+def _at_cut(base_a, base_b, line_a, line_b, ends_a, ends_b, apart, y, x, v, u):  # type: ignore[no-untyped-def]
+    # Between b shown at (y, x) and a shown beside it at (v, u): what lines of b and of a cost that end there, which are
+    # shown, would go on in their own picture, and do not; and a step
+    wide_a, price_a = ends_a
+    wide_b, price_b = ends_b
+    tones, details = apart
+    end_b = price_b[y, x] * wide_b[y, x] * wide_b[v, u] * details[v, u]
+    end_a = price_a[v, u] * wide_a[v, u] * wide_a[y, x] * details[y, x]
+    shown = np.float32(0)
+    for k in range(base_a.shape[2]):
+        d = base_b[y, x, k] - base_a[v, u, k]
+        shown += d * d
     hidden_b = max(line_b[v, u] - line_a[v, u], np.float32(0))
     hidden_a = max(line_a[y, x] - line_b[y, x], np.float32(0))
-    step = _step(base_b[y, x], base_a[v, u], base_b[v, u], base_a[y, x], hidden_b, hidden_a)
-    return end_b, end_a, step
+    return end_b, end_a, _step(shown, tones[v, u], tones[y, x], hidden_b, hidden_a)
 
 
 @inlined
@@ -325,46 +324,66 @@ def _beside(lines_a, lines_b, grain, y, x):  # type: ignore[no-untyped-def]
     return np.float32(HIDDEN) * hidden + np.float32(DOUBLE) * double + low + np.float32(BEYOND) * high
 
 
+@inlined
+def _gather(line_b, line_a, at_b, at_a, close, count, met):  # type: ignore[no-untyped-def]
+    # The strongest line so far around a row of places, and those of either picture that lines of the other run into
+    line, met_a, met_b = met
+    at_b, at_a = np.uintp(at_b), np.uintp(at_a)
+    for i in range(count):
+        x = np.uintp(i)
+        b, a = line_b[x + at_b], line_a[x + at_a]
+        line[x] = max(line[x], max(a, b))
+        met_a[x], met_b[x] = max(met_a[x], close * b), max(met_b[x], close * a)
+
+
+@inlined
+def _priced(price, ends, met, x):  # type: ignore[no-untyped-def]
+    line, met_a, met_b = met
+    end_b, end_a, step = ends
+    more = step * (np.float32(1) - line[x]) + end_b * (np.float32(1) - met_b[x]) + end_a * (np.float32(1) - met_a[x])
+    return price + more + np.float32(1e-6)
+
+
+@inlined
+def _closeness(k, near):  # type: ignore[no-untyped-def]
+    return max(np.float32(1) - np.float32(2 * k) / np.float32(near), np.float32(0))
+
+
 @kernel
-def _across(base_a, base_b, line_a, line_b, ends_a, ends_b, lines_a, lines_b, grain, near, out, y0, y1):  # type: ignore[no-untyped-def]
+def _across(base_a, base_b, line_a, line_b, ends_a, ends_b, apart, lines_a, lines_b, grain, near, out, y0, y1):  # type: ignore[no-untyped-def]
     n = base_a.shape[1]
+    met = np.empty(n + 1, np.float32), np.empty(n + 1, np.float32), np.empty(n + 1, np.float32)
+    before, behind = np.empty(n + 1 + near, np.float32), np.empty(n + 1 + near, np.float32)
     for y in range(y0, y1):
+        for c in range(n + 1 + near):
+            before[c], behind[c] = line_b[y, min(max(c - near, 0), n - 1)], line_a[y, min(c, n - 1)]
+        for each in met:
+            each[:] = 0
+        for k in range(near):
+            _gather(before, behind, near - 1 - k, k, _closeness(k, near), n + 1, met)
         for c in range(n + 1):
             i, j = max(c - 1, 0), min(c, n - 1)
-            price = _beside(lines_a, lines_b, grain, y, c)
-            end_b, end_a, step = _at_cut(base_a, base_b, line_a, line_b, ends_a, ends_b, y, i, y, j)
-            if step + end_a + end_b > 0:
-                line, met_a, met_b = np.float32(0), np.float32(0), np.float32(0)
-                for k in range(near if step > 0 else near // 2 + 1):
-                    b, a = line_b[y, max(i - k, 0)], line_a[y, min(j + k, n - 1)]
-                    close = max(np.float32(1) - np.float32(2 * k) / np.float32(near), np.float32(0))
-                    line, met_a, met_b = max(line, max(a, b)), max(met_a, close * b), max(met_b, close * a)
-                price += step * (np.float32(1) - line)
-                price += end_b * (np.float32(1) - met_b) + end_a * (np.float32(1) - met_a)
-            out[y, c] = price + np.float32(1e-6)
+            ends = _at_cut(base_a, base_b, line_a, line_b, ends_a, ends_b, apart, y, i, y, j)
+            out[y, c] = _priced(_beside(lines_a, lines_b, grain, y, c), ends, met, c)
 
 
 @kernel
-def _along(base_a, base_b, line_a, line_b, ends_a, ends_b, lines_a, lines_b, grain, near, closed, out, y0, y1):  # type: ignore[no-untyped-def]
+def _along(base_a, base_b, line_a, line_b, ends_a, ends_b, apart, lines_a, lines_b, grain, near, closed, out, y0, y1):  # type: ignore[no-untyped-def]
     # Between row y, which shows b, and the one below it, which shows a
     h, n = line_a.shape
+    met = np.empty(n, np.float32), np.empty(n, np.float32), np.empty(n, np.float32)
     for y in range(y0, y1):
         z = y + 1 if y + 1 < h else (0 if closed else y)
+        for each in met:
+            each[:] = 0
+        for k in range(near):
+            i, j = y - k, z + k
+            i = (i + h if closed else 0) if i < 0 else i
+            j = (j - h if closed else h - 1) if j >= h else j
+            _gather(line_b[max(i, 0)], line_a[min(j, h - 1)], 0, 0, _closeness(k, near), n, met)
         for x in range(n):
-            price = _beside(lines_a, lines_b, grain, y, x)
-            end_b, end_a, step = _at_cut(base_a, base_b, line_a, line_b, ends_a, ends_b, y, x, z, x)
-            if step + end_a + end_b > 0:
-                line, met_a, met_b = np.float32(0), np.float32(0), np.float32(0)
-                for k in range(near if step > 0 else near // 2 + 1):
-                    i, j = y - k, z + k
-                    i = (i + h if closed else 0) if i < 0 else i
-                    j = (j - h if closed else h - 1) if j >= h else j
-                    b, a = line_b[max(i, 0), x], line_a[min(j, h - 1), x]
-                    close = max(np.float32(1) - np.float32(2 * k) / np.float32(near), np.float32(0))
-                    line, met_a, met_b = max(line, max(a, b)), max(met_a, close * b), max(met_b, close * a)
-                price += step * (np.float32(1) - line)
-                price += end_b * (np.float32(1) - met_b) + end_a * (np.float32(1) - met_a)
-            out[y, x] = price + np.float32(1e-6)
+            ends = _at_cut(base_a, base_b, line_a, line_b, ends_a, ends_b, apart, y, x, z, x)
+            out[y, x] = _priced(_beside(lines_a, lines_b, grain, y, x), ends, met, x)
         out[y, n] = out[y, n - 1]
 
 
@@ -427,10 +446,13 @@ def contour_prices(
     keep, skip = np.float32(np.exp(-1 / (LOOK * scale))), round(SKIP * scale)
     near = _near(scale)
     lines = lines or (lines_of(first, scale, closed, task), lines_of(second, scale, closed, task))
-    ends_1, ends_2 = ((each.detail, each.line, each.price) for each in lines)
+    ends_1, ends_2 = ((each.line, each.price) for each in lines)
+    tones, details = np.empty((h, n), np.float32), np.empty((h, n), np.float32)
+    over_rows(h, partial(_apart, first.base, second.base, tones), task)
+    over_rows(h, partial(_apart, lines[0].detail, lines[1].detail, details), task)
     start = -min(h - 1, int(4 * LOOK * scale) + skip + 1) if closed else 0
-    one = (first.base, second.base, first.line, second.line, ends_1, ends_2)
-    other = (second.base, first.base, second.line, first.line, ends_2, ends_1)
+    one = (first.base, second.base, first.line, second.line, ends_1, ends_2, (tones, details))
+    other = (second.base, first.base, second.line, first.line, ends_2, ends_1, (tones, details))
     aside, above = [], []
     for unlike, begin in ((only_first, 0), (only_second, 0), (grain, skip)):
         left, right = np.empty((h, n + 1), np.float32), np.empty((h, n + 1), np.float32)

@@ -236,7 +236,7 @@ class Seamless(CarryStep[SeamlessSettings]):
     name = "seamless"
     title = "Seamless"
     sentence = "Makes the edges meet."
-    version = 8
+    version = 9
     decides = True
     Settings = SeamlessSettings
 
