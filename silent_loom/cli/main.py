@@ -247,7 +247,9 @@ def seamless(
     if made["why"]:
         print(made["why"])
     worst = max(made["seam_x_after"], made["seam_y_after"])
-    print(f"{len(made['files'])} files of {made['size'][0]} × {made['size'][1]} in {out}, {made['method']}, seam {worst:.2f}")
+    kept = min(made["contrast_x_after"], made["contrast_y_after"])
+    size = f"{made['size'][0]} × {made['size'][1]}"
+    print(f"{len(made['files'])} files of {size} in {out}, {made['method']}, seam {worst:.2f}, local contrast {100 * kept:.0f} %")
 
 
 @app.command("break-up")

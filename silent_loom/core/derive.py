@@ -7,6 +7,7 @@ import threading
 import time
 from collections.abc import Mapping, Sequence
 from concurrent.futures import Future
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -22,14 +23,18 @@ from silent_loom.core.kernels import load_kernels
 from silent_loom.core.parallel import IDLE, Task, both
 from silent_loom.core.photo.light import evenness
 from silent_loom.core.photo.straighten import from_pixels
+from silent_loom.core.resample import at_most
 from silent_loom.core.sets import motif_settings
 from silent_loom.core.sources import FileSources, digest_of, reference
+from silent_loom.core.tiling.contrast_meter import Kept, contrast_kept
+from silent_loom.core.tiling.judge import contrast_after
 from silent_loom.core.tiling.overlap import fitted_overlap
 from silent_loom.core.tiling.seam_meter import seams
 from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins
 from silent_loom.core.tiling.suggest import PROVED, suggest
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.cache import Cache
+from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.evaluate import Evaluator
 from silent_loom.core.weave.model import STARTING, StepEntry, Weave, starting_weave
 
@@ -150,25 +155,43 @@ def depth_of(weave: Weave) -> float:
 Joins = tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]
 
 
-def seam_lines(
-    evaluator: Evaluator, weave: Weave, finished: Image, size: int, task: Task = IDLE
-) -> tuple[Joins | None, Image | None]:
-    """Where a finished sheet was joined, and what was joined there; None where no step above says.
+def closing(evaluator: Evaluator, weave: Weave, size: int, task: Task = IDLE) -> tuple[SeamlessSettings, Decision, Image] | None:
+    """How a finished sheet was made seamless, and from what base colour.
 
-    A step below the seamless one that changes the sheet itself, such as a break-up, leaves nothing to hold against.
+    A step below the seamless one that changes the sheet itself, such as a break-up, leaves nothing to hold against: None.
     """
     plan = evaluator.plan(weave)
     closed = next((r for r in plan.rows if r.step.name == "seamless" and r.error is None), None)
     if closed is None or not isinstance(closed.settings, SeamlessSettings) or plan.geometry != closed.after:
+        return None
+    decision = evaluator.decision(weave, closed.entry.id, task)
+    return closed.settings, decision, evaluator.coming_in(weave, closed.entry.id, "base", size, task)
+
+
+def seam_lines(
+    evaluator: Evaluator, weave: Weave, finished: Image, size: int, task: Task = IDLE
+) -> tuple[Joins | None, Image | None]:
+    """Where a finished sheet was joined, and what was joined there; None where no step above says: see `closing`."""
+    known = closing(evaluator, weave, size, task)
+    if known is None:
         return None, None
+    s, decision, coming = known
     w, h = finished.width, finished.height
-    known = joins(closed.settings, evaluator.decision(weave, closed.entry.id, task), w, h)
-    coming = evaluator.coming_in(weave, closed.entry.id, "base", size, task)
-    return known, SEAMLESS.open_sheet(closed.settings, coming, w, h, task)
+    return joins(s, decision, w, h), SEAMLESS.open_sheet(s, coming, w, h, task)
+
+
+def _contrast(evaluator: Evaluator, weave: Weave, finished: Image, size: int, task: Task) -> tuple[Kept, Kept]:
+    """Local contrast kept where a finished sheet was joined; at its borders, where no step above says."""
+    size = min(size, PROVED)
+    known, small = closing(evaluator, weave, size, task), at_most(finished, size, task)
+    if known is None:
+        return contrast_kept(replace(small, wraps=True), task=task)
+    s, decision, coming = known
+    return contrast_after(s, decision, coming, small, task)
 
 
 def measure(evaluator: Evaluator, weave: Weave, size: int, task: Task = IDLE) -> dict[str, float]:
-    """Seam and evenness figures of a weave, before and after its steps mend them.
+    """Seam and evenness figures of a weave, before and after its steps mend them, and the local contrast that they kept.
 
     Before is the straightened sheet merely laid side by side; after is the finished base colour, its joins known.
     """
@@ -181,11 +204,14 @@ def measure(evaluator: Evaluator, weave: Weave, size: int, task: Task = IDLE) ->
     bx, by = seams(wrapped, search=False, task=task)
     known, laid = seam_lines(evaluator, weave, finished, size, task)
     ax, ay = seams(finished, known, open_sheet=laid, search=False, task=task)
+    cx, cy = _contrast(evaluator, weave, finished, size, task)
     return {
         "seam_x_before": round(bx.figure, 4),
         "seam_y_before": round(by.figure, 4),
         "seam_x_after": round(ax.figure, 4),
         "seam_y_after": round(ay.figure, 4),
+        "contrast_x_after": round(cx.figure, 3),
+        "contrast_y_after": round(cy.figure, 3),
         "evenness_before": round(evenness(before), 4),
         "evenness_after": round(evenness(finished), 4),
     }
@@ -345,6 +371,15 @@ def _both_ends(evaluator: Evaluator, weave: Weave, size: int, task: Task) -> Non
         both(lambda: evaluator.coming_in(weave, below, "base", size, task), lambda: evaluator.decision(weave, closing, task))
 
 
-FIGURES = ("seam_x_before", "seam_y_before", "seam_x_after", "seam_y_after", "evenness_before", "evenness_after")
+FIGURES = (
+    "seam_x_before",
+    "seam_y_before",
+    "seam_x_after",
+    "seam_y_after",
+    "contrast_x_after",
+    "contrast_y_after",
+    "evenness_before",
+    "evenness_after",
+)
 UNUSUAL = frozenset({"breakup", "fade", "gauss", "gradient", "patchfill", "quilt", "repair", "seam_meter"})
 """Modules whose kernels a starting weave calls only with other settings or figures: loaded when they are."""

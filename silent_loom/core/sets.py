@@ -20,6 +20,7 @@ from silent_loom.core.opening.naming import tell
 from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.resample import at_most, resize
 from silent_loom.core.tiling.breakup import BreakUp, BreakUpSettings
+from silent_loom.core.tiling.judge import contrast_after
 from silent_loom.core.tiling.overlap import fitted_overlap
 from silent_loom.core.tiling.quilt import Quilt, QuiltSettings
 from silent_loom.core.tiling.seam_meter import seams
@@ -220,7 +221,7 @@ def seamless_files(
     -------
     dict
         method, why, tried, overlap, bent (directions whose ends were), size, seam_x_before, seam_y_before, seam_x_after,
-        seam_y_after, repeats, notes, seconds, files.
+        seam_y_after, contrast_x_after, contrast_y_after, repeats, notes, seconds, files.
 
     Raises
     ------
@@ -328,13 +329,17 @@ def _figures(s: SeamlessSettings, guide: Image, done: Image, decision: Any, task
     bx, by = seams(replace(_small(guide, scale), wraps=True), search=False, task=task)
     small = _small(done, scale)
     known = joins(s, decision, small.width, small.height)
-    laid = SEAMLESS.open_sheet(s, _fitting(s, _small(guide, scale), (small.width, small.height)), small.width, small.height, task)
+    coming = _fitting(s, _small(guide, scale), (small.width, small.height))
+    laid = SEAMLESS.open_sheet(s, coming, small.width, small.height, task)
+    cx, cy = contrast_after(s, decision, coming, small, task)
     ax, ay = seams(replace(small, wraps=True), known, open_sheet=laid, search=False, task=task)
     return {
         "seam_x_before": round(bx.figure, 4),
         "seam_y_before": round(by.figure, 4),
         "seam_x_after": round(ax.figure, 4),
         "seam_y_after": round(ay.figure, 4),
+        "contrast_x_after": round(cx.figure, 3),
+        "contrast_y_after": round(cy.figure, 3),
     }
 
 

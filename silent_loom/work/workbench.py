@@ -52,6 +52,8 @@ log = logging.getLogger(__name__)
 R = TypeVar("R")
 PICTURE_MAPS = ("base", "normal", "roughness", "metallic", "occlusion")
 FIGURE_SIZE = 1024
+BLURRED = 0.9
+"""Part of local contrast that is left at a join, below which it is said."""
 
 
 @dataclass(frozen=True)
@@ -468,6 +470,9 @@ class Workbench:
                 worst = max(sheet.get("seam_x_after", 0), sheet.get("seam_y_after", 0))
                 if worst > 1:
                     said.append(f"seam {worst:.2f}")
+                kept = min(sheet.get("contrast_x_after", 1), sheet.get("contrast_y_after", 1))
+                if image.wraps and kept < BLURRED:
+                    said.append(f"{100 * kept:.0f} % of its contrast at the join")
             if thread == "metallic" and not is_constant(image.pixels):
                 half = float(((image.pixels > 0.2) & (image.pixels < 0.8)).mean())
                 if half > 0.25:

@@ -18,7 +18,7 @@ from tests.conftest import codes_of
 from tests.conftest import spectrum as noise_of
 
 KEYS = {
-    "seam_x_before", "seam_y_before", "seam_x_after", "seam_y_after", "evenness_before", "evenness_after",
+    "seam_x_before", "seam_y_before", "seam_x_after", "seam_y_after", "contrast_x_after", "contrast_y_after", "evenness_before", "evenness_after",
     "depth_mm", "extent_mm", "repeat_mm_x", "repeat_mm_y", "size", "seconds",
 }  # fmt: skip
 

@@ -18,8 +18,8 @@ FINEST = 0.5
 """Blur of what is too fine to count, a standard deviation in texels; every band after it is twice as broad."""
 BROADEST = 6.0
 """Bands are told from each other up to blurs of this part of the strip's width."""
-PLACES = 12
-"""Along a strip, where contrast is measured; in between it is gone over."""
+PLACES = 16
+"""Along a strip, where contrast is measured, nearer to the one side and nearer to the other; in between it is gone over."""
 MOST = 2.0
 """What a band is amplified by at most in one pass."""
 OVER = 2.0
@@ -32,7 +32,7 @@ PASSES = 3
 def _amplify(band, gain, peak, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(band.shape[1]):
-            out[y, x] += gain[y] * peak[x] * band[y, x]
+            out[y, x] += (gain[y, 0] * peak[x, 0] + gain[y, 1] * peak[x, 1]) * band[y, x]
 
 
 def _tones(strip: Floats, kind: Kind, task: Task) -> list[Floats]:
@@ -69,20 +69,20 @@ class _Strip:
             plane = broader
 
     def energies(self, band: Floats, halved: int, weight: Floats) -> Floats:
-        """Mean square of a band at every place."""
+        """Mean square of a band at every place, by each of two weights, shape (places, 2)."""
         by_row = np.square(band) @ weight[: band.shape[1]].astype(np.float32)
         first = self.before >> halved
         by_row = by_row[first : first + max(1, self.rows >> halved)]
         edges = np.linspace(0, len(by_row), min(PLACES, len(by_row)) + 1).astype(int)
-        return (np.add.reduceat(by_row, edges[:-1]) / np.diff(edges)).astype(np.float32)
+        return (np.add.reduceat(by_row, edges[:-1], axis=0) / np.diff(edges)[:, None]).astype(np.float32)
 
     def by_row(self, places: Floats, halved: int, rows: int) -> Floats:
         """Values at the places as values at the rows of a halved, continued strip."""
         at = ((np.arange(rows) + 0.5) * 2**halved - self.before) / self.rows * len(places) - 0.5
         if self.closed:
-            places, at = np.pad(places, 1, mode="wrap"), at % len(places) + 1
-        out: Floats = np.interp(at, np.arange(len(places)), places).astype(np.float32)
-        return out
+            places, at = np.pad(places, ((1, 1), (0, 0)), mode="wrap"), at % len(places) + 1
+        known = np.arange(len(places))
+        return np.stack([np.interp(at, known, side) for side in places.T], 1).astype(np.float32)
 
 
 def _double(plane: Floats) -> Floats:
@@ -128,8 +128,10 @@ def keep_contrast(out: Floats, near: Floats, far: Floats, share: Floats, kind: K
         for (halved, p), (_, q) in pairs:
             wide = np.pad(np.stack([share, peak]), ((0, 0), (0, -n % strip.block)), mode="edge")
             t, top = wide.reshape(2, -1, 2**halved).mean(2)
-            peaks.append(top.astype(np.float32))
-            wanted.append(strip.energies(p, halved, top * t) + strip.energies(q, halved, top * (1 - t)))
+            either = np.stack([top * t, top * (1 - t)], 1).astype(np.float32)
+            peaks.append(either)
+            first, second = either * t[:, None], either * (1 - t)[:, None]
+            wanted.append(strip.energies(p, halved, first) + strip.energies(q, halved, second))
         for _ in range(PASSES):
             tone = _tones(out, kind, task)[0] if kind is Kind.COLOUR else np.ascontiguousarray(out[..., c])
             levels: dict[int, Floats] = {}

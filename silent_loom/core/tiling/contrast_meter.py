@@ -8,9 +8,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from silent_loom.core.colour import luminance
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.parallel import IDLE, Task, both
-from silent_loom.core.resample import blur
+from silent_loom.core.resample import blur, reduce_area
 from silent_loom.core.tiling.features import features
 
 FINEST = 0.7
@@ -24,6 +25,8 @@ LINES = 64
 """Places elsewhere that a join is compared with …"""
 POOR = 5.0
 """… and which of their poorest regions counts, a percentile."""
+PLACES = 16
+"""Strips of a region's width that a sheet has to hold, or a band is too broad to be told at it."""
 UNSEEN = 1e-3
 """Contrast, as a part of the range from black to white, that nobody sees."""
 
@@ -82,19 +85,29 @@ def _regions(by_row: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.asarray((sums[..., n : n + h] - sums[..., :h]) / n)
 
 
-def _planes(image: Image) -> Floats:
-    planes = features(image)
-    return np.ascontiguousarray(planes[..., :1]) if image.kind is Kind.COLOUR else planes  # lightness
+def _planes(image: Image, task: Task) -> Floats:
+    if image.kind is Kind.COLOUR:  # about lightness, 0…1
+        return np.cbrt(np.maximum(luminance(image.pixels, task), 0))[..., None]
+    return features(image)
 
 
-def _by_band(planes: Floats, wraps: bool, count: int, task: Task) -> list[Floats]:
-    finer = blur(planes, FINEST, wraps, task)
+def _by_band(image: Image, wraps: bool, count: int, task: Task) -> list[Floats]:
+    """Mean squares by band, shape (H, W); from the third on every band has half as many texels each way."""
+    finer = blur(_planes(image, task), FINEST, wraps, task)
     bands = []
     for k in range(count):
-        broader = blur(planes, FINEST * 2 ** (k + 1), wraps, task)
+        if k > 1:
+            finer = reduce_area(finer, max(1, finer.shape[1] // 2), max(1, finer.shape[0] // 2))
+        broader = blur(finer, np.sqrt(3.0) * FINEST * 2 ** min(k, 1), wraps, task)
         bands.append(np.square(finer - broader).sum(2))
         finer = broader
     return bands
+
+
+def _at_size(line: NDArray[np.int64], width: int, h: int, w: int) -> NDArray[np.int64]:
+    """A line down a picture of some width, as one of (h, w) texels."""
+    rows = np.minimum(((np.arange(h) + 0.5) * len(line) / h).astype(int), len(line) - 1)
+    return np.asarray(np.floor((line[rows] + 0.5) * w / width), np.int64)
 
 
 def _along(
@@ -103,29 +116,35 @@ def _along(
     line: NDArray[np.int64],
     reach: int,
 ) -> Kept:
-    h, w = energies[0].shape
     rng = np.random.default_rng(1)
-    ratios: list[NDArray[np.float64]] = []
+    worst_of, places = [], []
+    width = energies[0].shape[1]
     others = np.ones(LINES)
     for k, energy in enumerate(energies):
-        beside = min(w // 4, max(reach, 2, round(BESIDE * FINEST * 2**k)))
+        h, w = energy.shape
+        at = _at_size(line, width, h, w)
+        beside = min(w // 4, max(reach * w // width, 2, round(BESIDE * FINEST * 2 ** min(k, 1))))
         here = _Energies(energy)
         away = np.linspace(2 * beside, max(2 * beside, w - 2 * beside), LINES) + rng.uniform(0, max(1, w // LINES), LINES)
-        lines = _regions(np.stack([here.wrapped(line + int(d), beside, beside) for d in away])).min(1)
+        lines = _regions(np.stack([here.wrapped(at + int(d), beside, beside) for d in away])).min(1)
         usual = float(np.percentile(lines, POOR))
         others = np.minimum(others, _ratio(lines, usual))
         wanted = np.full(h, usual)
         if sides is not None:  # both pictures may be as poor right there
-            laid, rows = _Energies(sides[k]), np.minimum(np.arange(h), sides[k].shape[0] - 1)
-            both_sides = laid.inside(rows, line + w - beside, line + w) + laid.inside(rows, line, line + beside)
-            wanted = np.minimum(wanted, _regions(both_sides / (2 * beside)))
-        ratios.append(_ratio(_regions(here.wrapped(line, beside, beside)), wanted))
+            laid = _Energies(sides[k])
+            early = np.minimum(np.arange(h), len(sides[k]) - 1)
+            late = np.where(early + h < len(sides[k]), early + h, early)  # what the other join laid over it
+            for rows in (early, late):
+                both_sides = laid.inside(rows, at + w - beside, at + w) + laid.inside(rows, at, at + beside)
+                wanted = np.minimum(wanted, _regions(both_sides / (2 * beside)))
+        ratios = _ratio(_regions(here.wrapped(at, beside, beside)), wanted)
+        worst_of.append(float(ratios.min()))
+        places.append((int(ratios.argmin()) + 0.5 * max(1, h // REGIONS)) / h % 1.0)
     # Of several bands one is poor by chance more often than a single one
-    least = np.percentile(others, POOR)
-    bands = tuple(min(1.0, float(r.min() / least)) for r in ratios)
+    least = float(np.percentile(others, POOR))
+    bands = tuple(min(1.0, v / least) for v in worst_of)
     worst = int(np.argmin(bands))
-    place = (int(ratios[worst].argmin()) + 0.5 * max(1, h // REGIONS)) / h % 1.0
-    return Kept(bands[worst], bands, 4 * FINEST * 2**worst, place)
+    return Kept(bands[worst], bands, 4 * FINEST * 2**worst, places[worst])
 
 
 def _ratio(found: NDArray[np.float64], wanted: Any) -> NDArray[np.float64]:
@@ -136,7 +155,7 @@ def contrast_kept(
     image: Image,
     joins: tuple[NDArray[np.int64], NDArray[np.int64]] | None = None,
     *,
-    open_sheet: Image | None = None,
+    pictures: tuple[Image, Image] | None = None,
     reach: tuple[int, int] = (0, 0),
     task: Task = IDLE,
 ) -> tuple[Kept, Kept]:
@@ -148,8 +167,8 @@ def contrast_kept(
         The finished sheet, any kind but ID. Of colour lightness counts.
     joins : tuple of int arrays, optional
         Column of the join in every row, row of it in every column: see `seamless.joins`. The borders, unless known.
-    open_sheet : Image, optional
-        The sheet before it was closed, overlaps included, at the same pitch.
+    pictures : tuple of Image, optional
+        What was joined across, and down, overlaps included, at the same pitch: see `seamless.Seamless.joined_pictures`.
     reach : tuple of int
         Texels to either side of the joins within which both pictures were blended, at least.
 
@@ -163,16 +182,19 @@ def contrast_kept(
     repeat stays at about 1, whatever is on it. A blend of two pictures in equal parts without care for their contrast
     measures about 0.7, if neither is quiet.
     """
-    count = max(1, min(BANDS, int(np.log2(max(2.0, min(image.width, image.height) / (8 * BESIDE * FINEST))))))
-    energies = _by_band(_planes(image), image.wraps, count, task)
-    sides = None if open_sheet is None else _by_band(_planes(open_sheet), False, count, task)
+    count = max(1, min(BANDS, int(np.log2(max(2.0, min(image.width, image.height) / (PLACES * BESIDE * FINEST))))))
+    energies = _by_band(image, image.wraps, count, task)
     across, down = joins or (np.zeros(image.height, np.int64), np.zeros(image.width, np.int64))
+
+    def sides(k: int) -> list[Floats] | None:
+        return None if pictures is None else _by_band(pictures[k], False, count, task)
 
     def turned(planes: list[Floats]) -> list[Floats]:
         return [np.ascontiguousarray(p.T) for p in planes]
 
-    x, y = both(
-        lambda: _along(energies, sides, across, reach[0]),
-        lambda: _along(turned(energies), None if sides is None else turned(sides), down, reach[1]),
-    )
+    def of_y() -> Kept:
+        laid = sides(1)
+        return _along(turned(energies), laid and turned(laid), down, reach[1])
+
+    x, y = both(lambda: _along(energies, sides(0), across, reach[0]), of_y)
     return x, y

@@ -367,28 +367,71 @@ class Seamless(CarryStep[SeamlessSettings]):
             wide = (max(2.0, 4 * s.softness * n), max(2.0, 4 * s.softness * m))
             pixels = close(pixels, image.kind, (w, h), path_x, path_y, wide, task)
         else:
-            whole_repeats = s.method == "motif"
-            # Both ends of an overlap of whole repeats show the same elements: a wider transition doubles nothing
-            least_x, least_y = (
-                (max(1.2, ALONG * size) if count == 1 else 1.2) if whole_repeats else 0.45
-                for size, count in ((n, s.grid_x), (m, s.grid_y))
-            )
-            lit = whole_repeats and image.kind is Kind.COLOUR
-            if (field := decision.arrays.get("bend_x")) is not None:
-                pixels = bent(pixels, image.kind, 1, w, field, False, task)
-            if lit:
-                pixels = levelled(pixels, 1, w, False, task)
-            soft, parted_x = max(least_x, s.softness * n), self._parted(decision, "x", len(path_x), False)
-            shift = decision.arrays.get("shift_x")
-            half = closed_along(pixels, image.kind, 1, w, path_x, soft, False, task, parted=parted_x, shift=shift)
-            if (field := decision.arrays.get("bend_y")) is not None:
-                half = bent(half, image.kind, 0, h, field, True, task)
-            if lit:
-                half = levelled(half, 0, h, True, task)
-            soft, parted_y = max(least_y, s.softness * m), self._parted(decision, "y", len(path_y), True)
-            shift = decision.arrays.get("shift_y")
-            pixels = closed_along(half, image.kind, 0, h, path_y, soft, True, task, parted=parted_y, shift=shift, spend=True)
+            pixels = self._prepared(s, pixels, image.kind, decision, 1, w, task)
+            half = self._closed(s, pixels, image.kind, decision, 1, w, path_x, task)
+            half = self._prepared(s, half, image.kind, decision, 0, h, task)
+            pixels = self._closed(s, half, image.kind, decision, 0, h, path_y, task, spend=True)
         return Image(pixels, image.kind, sheet.size_mm, True)
+
+    def _prepared(
+        self, s: SeamlessSettings, pixels: Floats, kind: Kind, decision: Decision, axis: int, keep: int, task: Task
+    ) -> Floats:
+        """Both ends of an overlap of whole repeats bent towards each other, and their light brought together."""
+        if (field := decision.arrays.get("bend_x" if axis else "bend_y")) is not None:
+            pixels = bent(pixels, kind, axis, keep, field, axis == 0, task)
+        if s.method == "motif" and kind is Kind.COLOUR:
+            pixels = levelled(pixels, axis, keep, axis == 0, task)
+        return pixels
+
+    def _closed(
+        self,
+        s: SeamlessSettings,
+        pixels: Floats,
+        kind: Kind,
+        decision: Decision,
+        axis: int,
+        keep: int,
+        path: NDArray[np.float64],
+        task: Task,
+        spend: bool = False,
+    ) -> Floats:
+        size, name = pixels.shape[axis] - keep, "x" if axis else "y"
+        # Both ends of an overlap of whole repeats show the same elements: a wider transition doubles nothing
+        least = 0.45 if s.method != "motif" else 1.2
+        if s.method == "motif" and (s.grid_x if axis else s.grid_y) == 1:
+            least = max(least, ALONG * size)
+        parted, shift = self._parted(decision, name, len(path), axis == 0), decision.arrays.get(f"shift_{name}")
+        soft = max(least, s.softness * size)
+        return closed_along(pixels, kind, axis, keep, path, soft, axis == 0, task, parted=parted, shift=shift, spend=spend)
+
+    def joined_pictures(
+        self, s: SeamlessSettings, image: Image, decision: Decision, width: int, height: int, task: Task
+    ) -> tuple[Image, Image] | None:
+        """What was joined, across and then down: overlaps included, at the pitch of a result of this size, both ends moved as
+        they were. None where nothing was laid over anything."""
+        laid = self.open_sheet(s, image, width, height, task)
+        if laid is None or s.method not in ("cut", "motif"):
+            return None if laid is None else (laid, laid)
+        path, _ = self.paths(s, decision, width, height)
+        path = np.pad(path, (0, max(0, laid.height - len(path))), "edge")[: laid.height]
+        across = self._prepared(s, laid.pixels, image.kind, decision, 1, width, task)
+        half = self._closed(s, across, image.kind, decision, 1, width, path, task)
+        down = self._prepared(s, half, image.kind, decision, 0, height, task)
+        seen = []
+        for pixels, axis, keep in ((across, 1, width), (down, 0, height)):
+            if (shift := decision.arrays.get("shift_x" if axis else "shift_y")) is not None:
+                n = pixels.shape[axis] - keep
+                near, far = (pixels[:, :n], pixels[:, keep:]) if axis else (pixels[:n], pixels[keep:])
+                sides = (slopes_of(near, task), slopes_of(far, task)) if image.kind is Kind.NORMAL else (near, far)
+                moved = slid(*sides, image.kind, axis, shift, axis == 0, task)
+                near, far = (normals_of(p, task) for p in moved) if image.kind is Kind.NORMAL else moved
+                pixels = pixels.copy()
+                if axis:
+                    pixels[:, :n], pixels[:, keep:] = near, far
+                else:
+                    pixels[:n], pixels[keep:] = near, far
+            seen.append(replace(laid, pixels=np.ascontiguousarray(pixels)))
+        return seen[0], seen[1]
 
 
 def _cut(

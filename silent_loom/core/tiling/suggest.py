@@ -14,11 +14,13 @@ from silent_loom.core.resample import at_most, blur, resize
 from silent_loom.core.tiling.contour import FULL, layers_of
 from silent_loom.core.tiling.features import features
 from silent_loom.core.tiling.grid import fit_grid
+from silent_loom.core.tiling.judge import contrast_after
 from silent_loom.core.tiling.lattice import find_lattice
 from silent_loom.core.tiling.meet import LINED as BENT
 from silent_loom.core.tiling.overlap import fitting_overlaps
 from silent_loom.core.tiling.seam_meter import seams
 from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins
+from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.step import DECISION_SIZE, Geometry, Sheet, Sources
 
 SIZE = 512
@@ -37,6 +39,10 @@ LINED = 0.05
 STRANGE = {"gradient": 0.2, "fade": 0.2}
 """How much better than a cut a method must be where it does not belong: a gradient turns the colours of areas that have
 their own, a fade lets what it fades show through."""
+KEPT, LOST = 0.95, 2.0
+"""Part of local contrast that a join has to keep, and how much better another must be for what is missing."""
+JUDGED = 1024
+"""Texels along the longer side at which that is looked at, at most."""
 
 
 @dataclass(frozen=True)
@@ -84,10 +90,10 @@ def tried(
     return made, max(figures)
 
 
-def _tried(
+def _made(
     image: Image, settings: SeamlessSettings, task: Task, inputs: Mapping[str, Image] | None, size: int
-) -> tuple[Image, tuple[float, float]]:
-    """The same, with the figures of the join across and of the one down."""
+) -> tuple[Image, Image, Decision]:
+    """A sheet made seamless, what it was made of at that size, and how."""
     before = Geometry(image.size_mm)
     after = SEAMLESS.geometry(settings, before, cast(Sources, None))
     texels = after.at_longer_side(size)
@@ -98,16 +104,67 @@ def _tried(
     made = SEAMLESS.carry(
         settings, small, decision, Sheet(before, after, (float(texels[0]), float(texels[1])), cast(Sources, None)), task
     )
+    return made, small, decision
+
+
+def _tried(
+    image: Image, settings: SeamlessSettings, task: Task, inputs: Mapping[str, Image] | None, size: int
+) -> tuple[Image, tuple[float, float]]:
+    """A sheet made seamless, with the figures of the join across and of the one down."""
+    made, small, decision = _made(image, settings, task, inputs, size)
     known = joins(settings, decision, made.width, made.height)
     laid = SEAMLESS.open_sheet(settings, small, made.width, made.height, task)
     x, y = seams(made, known, open_sheet=laid, search=False, task=task)
     return made, (x.figure, y.figure)
 
 
+def _own(image: Image, settings: SeamlessSettings) -> int:
+    """Texels along the longer side of the result at the sheet's own pitch."""
+    after = SEAMLESS.geometry(settings, Geometry(image.size_mm), cast(Sources, None)).size_mm
+    return round(max(after[0] * image.width / image.size_mm[0], after[1] * image.height / image.size_mm[1]))
+
+
+def _kept(image: Image, settings: SeamlessSettings, task: Task) -> float:
+    """Part of local contrast that is left at the joins."""
+    made, small, decision = _made(image, settings, task, None, min(JUDGED, _own(image, settings)))
+    return min(k.figure for k in contrast_after(settings, decision, small, made, task))
+
+
+class _Options:
+    """What was tried, ranked by its seam figure and, once somebody wants to take it, by the contrast it keeps."""
+
+    def __init__(self, image: Image, task: Task) -> None:
+        self._image, self._task = image, task
+        self._ranked: list[tuple[float, float, dict[str, Any]]] = []
+        self._judged: list[dict[str, Any]] = []
+
+    def add(self, figure: float, settings: dict[str, Any], more: float = 0.0) -> None:
+        self._ranked.append((figure + more, figure, settings))
+
+    @property
+    def best(self) -> float:
+        return min(self._ranked, key=lambda o: o[0])[0]
+
+    def keeps(self) -> bool:
+        """Whether the best one keeps its contrast; else it is not the best any more, or not by so much."""
+        rank, figure, settings = min(self._ranked, key=lambda o: o[0])
+        if settings in self._judged:
+            return True
+        self._judged.append(settings)
+        lacks = max(0.0, KEPT - _kept(self._image, SeamlessSettings(**settings), self._task))
+        self._ranked[self._ranked.index((rank, figure, settings))] = (rank + LOST * lacks, figure, settings)
+        return lacks == 0
+
+    def taken(self) -> tuple[float, dict[str, Any]]:
+        """The best one of all, its seam figure first."""
+        while not self.keeps():
+            pass
+        return min(self._ranked, key=lambda o: o[0])[1:]
+
+
 def _proved(image: Image, settings: SeamlessSettings, task: Task) -> tuple[float, float]:
     """The seam figures at the sheet's own size, within bounds, and small, the worse of both; of those that were needed."""
-    after = SEAMLESS.geometry(settings, Geometry(image.size_mm), cast(Sources, None)).size_mm
-    own = round(max(after[0] * image.width / image.size_mm[0], after[1] * image.height / image.size_mm[1]))
+    own = _own(image, settings)
     _, (x, y) = _tried(image, settings, task, None, min(PROVED, max(SIZE, own)))
     if max(x, y) > GOOD or own <= SIZE:
         return x, y
@@ -160,14 +217,15 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
     -----
     A regular motif asks for whole repeats. Otherwise the overlaps are fitted (`overlap.fitting_overlaps`), cut, gradient
     and fade are tried, small and at the sheet's own size, in the order that suits the content, and the first whose joins cannot
-    be told apart from the surface is taken; if none is that good, the best, with a wider overlap tried as well. A fade is
-    not tried where the surface has joints, cracks or other lines: they would be seen through each other.
+    be told apart from the surface, and keep its local contrast (`contrast_meter.contrast_kept`), is taken; if none is that
+    good, the best, with a wider overlap tried as well. A fade is not tried where the surface has joints, cracks or other
+    lines: they would be seen through each other.
     """
     task.report(0.0, "looking for a motif")
     figures: dict[str, float] = {}
     lattice = find_lattice(image, task) if image.kind is not Kind.ID else None
     grid = fit_grid(image, lattice, task) if lattice else None
-    options: list[tuple[float, float, dict[str, Any]]] = []
+    options = _Options(image, task)
     if lattice and grid:
         n, m = grid.repeats
         settings = {"method": "motif", "grid": grid.quad, "grid_x": n, "grid_y": m, "overlap_x": 0.3, "overlap_y": 0.3}
@@ -179,7 +237,7 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
             kept = f"{n} × {m}" if lattice.free is None else f"{max(n, m)}"
             why = f"{what} every {sizes} mm: {kept} whole repeats are kept."
             return Suggestion(settings, why, figures)
-        options.append((figure, figure, settings))
+        options.add(figure, settings)
     task.report(0.15, "fitting the overlap")
     across, down = fitting_overlaps(image, overlap, task) if image.kind is not Kind.ID else ([overlap[0]], [overlap[1]])
     fitted = across[0], down[0]
@@ -210,20 +268,18 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
         each = _proved(image, SeamlessSettings(**settings), task)
         figures[name] = round(max(each), 3)
         more = 0.0 if method == "gradient" and smooth > SMOOTH else STRANGE.get(method, 0.0)
-        options.append((max(each) + more, max(each), settings))
+        options.add(max(each), settings, more)
         if name == "cut":
             cut_figures = each
-        best = min(option[0] for option in options)
-        if name == straight and best > enough:
+        if name == straight and options.best > enough:
             for k, (other, figure) in enumerate(_elsewhere(image, cut_figures, across, down, seen, enough, task), 1):
                 figures["cut, elsewhere"] = min(round(figure, 3), figures.get("cut, elsewhere", np.inf))
-                options.append((figure, figure, other))
-                best = min(best, figure)
-                if figure <= enough or (best <= GOOD and k >= MORE):
+                options.add(figure, other)
+                if figure <= enough or (options.best <= GOOD and k >= MORE):
                     break
-        if best <= (enough if name == "cut" else GOOD):
+        if options.best <= (enough if name == "cut" else GOOD) and options.keeps():
             break
-    _, reached, settings = min(options, key=lambda o: o[0])
+    reached, settings = options.taken()
     return Suggestion(settings, _why(str(settings["method"]), smooth, reached), figures)
 
 

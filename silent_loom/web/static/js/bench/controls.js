@@ -341,7 +341,9 @@ function saying(step, f, sheet) {
   if (step === "light" && f.evenness_before != null) return `Evenness ${f.evenness_before.toFixed(1)} before, ${f.evenness_after.toFixed(1)} after (spread of L*; 0 is even).`;
   if (step === "seamless" && sheet.seam_x_after != null) {
     const n = (v) => v.toFixed(2);
-    return `Seam across ${n(sheet.seam_x_before)} before, ${n(sheet.seam_x_after)} after; down ${n(sheet.seam_y_before)} before, ${n(sheet.seam_y_after)} after. Up to 1 the join cannot be told.`;
+    const p = (v) => `${Math.floor(100 * v + 0.5)} %`;
+    const kept = sheet.contrast_x_after == null ? "" : ` Local contrast kept along it: ${p(sheet.contrast_x_after)} across, ${p(sheet.contrast_y_after)} down.`;
+    return `Seam across ${n(sheet.seam_x_before)} before, ${n(sheet.seam_x_after)} after; down ${n(sheet.seam_y_before)} before, ${n(sheet.seam_y_after)} after. Up to 1 the join cannot be told.${kept}`;
   }
   if (step === "roughness" && f.spread != null) return `Varies by ${f.spread.toFixed(2)} over nine tenths of the surface.`;
   return "";
