@@ -21,6 +21,7 @@ from silent_loom.core.srgb import decode_srgb
 from silent_loom.core.tiling import gradient
 from silent_loom.core.tiling.fade import fade_strip
 from silent_loom.core.tiling.grid import fit_grid
+from silent_loom.core.tiling.judge import contrast_after
 from silent_loom.core.tiling.lattice import find_lattice
 from silent_loom.core.tiling.repetition_meter import copies, spots
 from silent_loom.core.tiling.seam_meter import heat, seam, seams
@@ -79,14 +80,21 @@ def test_there_are_enough_photos_of_every_kind() -> None:
     assert {"stochastic", "structured", "motif", "directional", "photograph"} == set(kinds)
 
 
-def test_suggested_method_closes_nearly_all() -> None:
-    def reach(made: Any) -> float:
-        return tried(made.image, SeamlessSettings(**suggested(made.name).settings))[1]
+def test_suggested_method_closes_nearly_all_and_keeps_their_contrast() -> None:
+    def reach(photo: Made) -> tuple[float, float]:
+        s = SeamlessSettings(**suggested(photo.name).settings)
+        made = closed(photo.image, **s.model_dump())
+        decision = SEAMLESS.decide(s, {"base": photo.image}, Geometry(photo.image.size_mm), IDLE)
+        kept = min(k.figure for k in contrast_after(s, decision, photo.image, made))
+        return tried(photo.image, s)[1], kept
 
     with ThreadPoolExecutor(2) as pool:  # much of a suggestion runs on one core
         reached = dict(zip([m.name for m in all_photos()], pool.map(reach, all_photos()), strict=True))
-    over = {n: round(f, 2) for n, f in reached.items() if f > 1.0}
+    over = {n: round(f, 2) for n, (f, _) in reached.items() if f > 1.0}
+    lost = {n: round(k, 3) for n, (_, k) in reached.items() if k < 0.95}
     assert len(over) <= 0.05 * len(reached), over
+    assert len(lost) <= 0.05 * len(reached), lost
+    assert min(k for _, k in reached.values()) > 0.9, lost
 
 
 @pytest.mark.parametrize("name", [m.name for m in photos()] + [f"photograph of {n}" for n in ("brick", "grass", "gravel")])

@@ -11,10 +11,10 @@ from silent_loom.core.images import Image, Kind, data
 from silent_loom.core.maps.normal import from_height
 from silent_loom.core.parallel import IDLE
 from silent_loom.core.tiling.cut import Prices, edge_prices, lowest_cut
-from silent_loom.core.tiling.strip import join_strip
 from silent_loom.core.tiling.repetition_meter import repetition
 from silent_loom.core.tiling.seam_meter import SCALES, _kinds, _worst, seam, seams
 from silent_loom.core.tiling.seamless import Seamless, SeamlessSettings, joins
+from silent_loom.core.tiling.strip import join_strip
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.step import Geometry, Sheet
 from silent_loom.demo.surfaces import SURFACES, noise

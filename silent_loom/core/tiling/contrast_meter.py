@@ -123,7 +123,7 @@ def _along(
     for k, energy in enumerate(energies):
         h, w = energy.shape
         at = _at_size(line, width, h, w)
-        beside = min(w // 4, max(reach * w // width, 2, round(BESIDE * FINEST * 2 ** min(k, 1))))
+        beside = min(max(1, w // 4), max(reach * w // width, 2, round(BESIDE * FINEST * 2 ** min(k, 1))))
         here = _Energies(energy)
         away = np.linspace(2 * beside, max(2 * beside, w - 2 * beside), LINES) + rng.uniform(0, max(1, w // LINES), LINES)
         lines = _regions(np.stack([here.wrapped(at + int(d), beside, beside) for d in away])).min(1)

@@ -341,6 +341,7 @@ def _compose(  # type: ignore[no-untyped-def]
     broad_a, broad_b = np.empty(whole, np.float32), np.empty(whole, np.float32)
     bases, parts = np.empty(w, np.int32), np.empty(w, np.float32)
     share, gains = np.empty(cols * f, np.float32), np.empty(cols * f, np.float32)
+    done = np.empty(w * shape[2], np.float32)
     for y in range(y0, y1):
         down = _taps4((y + 0.5) / f - 0.5, rows)
         _finer(weight, 0, 1, down, taps1, f, 0, w, steps, share)
@@ -402,12 +403,16 @@ def _compose(  # type: ignore[no-untyped-def]
                     n = np.uintp(2 * i)
                     u, v = row[n], row[n + np.uintp(1)]
                     z = np.float32(1) / np.sqrt(u * u + v * v + np.float32(1))
-                    n = np.uintp(line + 3 * i)
-                    result[n], result[n + np.uintp(1)], result[n + np.uintp(2)] = -u * z, -v * z, z
+                    n = np.uintp(3 * i)
+                    done[n], done[n + np.uintp(1)], done[n + np.uintp(2)] = -u * z, -v * z, z
             else:
                 for i in range(p, q):
                     n = np.uintp(i)
-                    result[n + np.uintp(line)] = row[n]
+                    done[n] = row[n]
+        # Only now, as the result may lie where the row was fetched from
+        for i in range(w * shape[2]):
+            n = np.uintp(i)
+            result[n + np.uintp(line)] = done[n]
 
 
 class _Move(NamedTuple):
