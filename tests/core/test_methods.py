@@ -21,6 +21,7 @@ from silent_loom.core.srgb import decode_srgb
 from silent_loom.core.tiling import gradient
 from silent_loom.core.tiling.fade import fade_strip
 from silent_loom.core.tiling.grid import fit_grid
+from silent_loom.core.tiling.join import closed_along
 from silent_loom.core.tiling.judge import contrast_after
 from silent_loom.core.tiling.lattice import find_lattice
 from silent_loom.core.tiling.repetition_meter import copies, spots
@@ -217,6 +218,24 @@ def test_overlaps_are_consumed_and_what_no_join_touches_stays(method: str, seed:
     n, m = 96 - made.width, 96 - made.height
     if method != "gradient":
         assert np.allclose(made.pixels[m:, n:], image.pixels[m : made.height, n : made.width], atol=2e-6)
+
+
+@pytest.mark.parametrize("method", ["cut", "fade", "gradient"])
+@pytest.mark.parametrize("size", [(101, 77), (100, 78), (99, 131)])
+def test_half_of_an_odd_sheet_may_be_laid_over_the_other(method: str, size: tuple[int, int]) -> None:
+    w, h = size
+    image = as_colour(spectrum(140, 1.0, w)[:h, :w], (float(w), float(h)), wraps=False)
+    for keep in ((w // 2, h // 2), (w - w // 2, h - h // 2)):
+        made = closed(image, keep, method=method, overlap_x=0.5, overlap_y=0.5)
+        assert (made.width, made.height) == keep
+        assert np.isfinite(made.pixels).all()
+
+
+@pytest.mark.parametrize(("keep", "rows"), [(30, 60), (100, 60), (80, 59), (120, 60)])
+def test_what_cannot_be_closed_is_refused(keep: int, rows: int) -> None:
+    pixels = np.zeros((60, 100, 3), np.float32)
+    with pytest.raises(ValueError, match="cannot be closed"):
+        closed_along(pixels, Kind.COLOUR, 1, keep, np.full(rows, 4.0), 3.0, False, IDLE)
 
 
 def test_mirror_meets_exactly_and_says_what_it_costs() -> None:

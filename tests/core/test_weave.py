@@ -11,6 +11,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from silent_loom.core.derive import closing, measure
 from silent_loom.core.errors import Cancelled, SettingError, WeaveError
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.images import Image, Kind, data
@@ -355,3 +356,18 @@ def test_a_passing_answer_asks_for_no_more_than_it_may(photo: Picture, weave: We
     assert psnr(quick.ask(metal, "metallic", 64).pixels, exact.ask(metal, "metallic", 64).pixels, 1.0) > 15
     widest = {key: max(v.width, v.height) for key, v in quick.cache._values.items() if isinstance(v, Image)}
     assert max(widest.values()) <= 2 * 64 + 64, "nothing was made at more than twice the size and its overlap"
+
+
+def test_what_came_in_is_at_the_pitch_of_what_it_is_held_against(photo: Picture, weave: Weave) -> None:
+    """Metal by colour looks at a finer base colour than was asked for; figures of base colour are none of its business."""
+    evaluator = Evaluator(OnePicture(photo), decision_size=128)
+    metal = weave.with_settings(ids(weave)["metallic"], {"mode": "by colour", "tolerance": 20.0, "softness": 12.0})
+    for each in (weave, metal):
+        finished = evaluator.ask(each, "base", 96)
+        known = closing(evaluator, each, 96)
+        assert known is not None
+        s, _, coming = known
+        assert coming.width * (1 - s.overlap_x) == pytest.approx(finished.width, abs=1)
+        assert coming.height * (1 - s.overlap_y) == pytest.approx(finished.height, abs=1)
+    same = (measure(evaluator, each, 96) for each in (weave, metal))
+    assert next(same) == next(same)

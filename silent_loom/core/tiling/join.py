@@ -124,8 +124,16 @@ def closed_along(
         By how much both ends are moved along each other first, see `slide.slid`.
     spend : bool
         The samples given are not needed any more: they may become the result.
+
+    Raises
+    ------
+    ValueError
+        The overlap is empty or wider than what is kept, or the path is not as long as the strip.
     """
     n = pixels.shape[axis] - keep
+    if not 0 < n <= keep or len(path) != pixels.shape[1 - axis]:
+        # Kernels below do not ask whether a place is inside
+        raise ValueError(f"{pixels.shape} cannot be closed to {keep} along axis {axis} by a path of {len(path)}")
     turned = axis == 0
     h, w, channels = pixels.shape
     if turned and spend:

@@ -284,7 +284,12 @@ class Seamless(CarryStep[SeamlessSettings]):
     def _laid(self, s: SeamlessSettings, image: Image, width: int, height: int, task: Task) -> Image:
         """The sheet with its overlaps: for a motif, its whole repeats laid straight."""
         if s.method != "motif" or s.grid is None:
-            return image
+            # A texel more than half may have come where the overlap is half of the sheet: no place shows three pictures
+            over_x, over_y = image.width - 2 * width, image.height - 2 * height
+            if s.method == "mirror" or not (0 < max(over_x, over_y) <= 2):
+                return image
+            pixels = np.ascontiguousarray(image.pixels[: 2 * height, : 2 * width])
+            return replace(image, pixels=pixels)
         in_w, in_h = whole(self._going_in(s, (width, height)))
         unit = np.array([[0, 0], [width, 0], [width, height], [0, height]], np.float64)
         to_source = homography(unit, np.array(s.grid, np.float64) * (image.width, image.height))

@@ -212,14 +212,16 @@ class Evaluator:
         return at, plan.rows[at - 1].after
 
     def coming_in(self, weave: Weave, step_id: str, thread: str, size: int, task: Task = IDLE) -> Image:
-        """A thread as it comes into a row, at the pitch that an answer of this size needs there."""
+        """A thread as it comes into a row, at the pitch that this thread's answer of this size needs there."""
         plan = self.plan(weave)
         i = next((k for k, r in enumerate(plan.rows) if r.entry.id == step_id), -1)
         if i < 0:
             raise WeaveError("this row does nothing here", step_id, "Switch it on.")
         texels: Texels = plan.geometry.at_longer_side(size)
-        for row in reversed(plan.rows[i:]):
-            texels = self._input_texels(row, texels)
+        at = self._maker(plan, len(plan.rows), thread)
+        while at >= i:  # what other threads ask for may be finer
+            texels = self._input_texels(plan.rows[at], texels)
+            at = self._maker(plan, at, thread)
         return self._value(plan, i, thread, texels, task)
 
     def decision(self, weave: Weave, step_id: str, task: Task = IDLE) -> Decision:
