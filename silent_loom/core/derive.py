@@ -330,7 +330,7 @@ def derive(
     first = sizes["any"]
     figures: dict[str, Any] = dict.fromkeys(FIGURES)
     names = {r.entry.id: r.step.name for r in plan.rows}
-    for key, spent in evaluator.costs.seconds.items():
+    for key, spent in evaluator.costs.told():
         step = names.get(key.split(":")[0], key)
         seconds[step] = seconds.get(step, 0.0) + spent
     seconds["write"] = time.perf_counter() - ended["maps"]  # what of the writing was left when the last map was made

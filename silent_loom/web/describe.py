@@ -106,7 +106,7 @@ def weave(weave: Weave, plan: Plan, costs: Costs) -> dict[str, Any]:
             knots = dict.fromkeys(row.present if row else ("base",), "carries")
         if entry.mask:
             knots[entry.mask] = "reads"
-        seconds = sum(v for k, v in costs.seconds.items() if k.startswith(entry.id + ":"))
+        seconds = sum(v for k, v in costs.told() if k.startswith(entry.id + ":"))
         words = (
             weave.sources[entry.settings["source"]].name
             if entry.step == "photo" and entry.settings.get("source") in weave.sources

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 from scipy import ndimage
 
@@ -43,8 +43,9 @@ def _catmull_rom(u: np.ndarray, v: np.ndarray, wraps: bool) -> np.ndarray:
     return out
 
 
-def _defined(m: np.ndarray, width: int, height: int, wraps: bool, bulge: float) -> np.ndarray:
-    """What the docstring says, texel by texel, derivatives by formula."""
+def _defined(m: np.ndarray, width: int, height: int, wraps: bool, bulge: float) -> tuple[np.ndarray, np.ndarray]:
+    """What the docstring says, texel by texel, derivatives by formula; and where it says little: where rounding may decide on
+    another count of samples, and so far beyond the picture that a lens turns back on itself."""
     h, w, _ = SOURCE.shape
     x, y = np.meshgrid(np.arange(width) + 0.5, np.arange(height) + 0.5)
 
@@ -59,8 +60,12 @@ def _defined(m: np.ndarray, width: int, height: int, wraps: bool, bulge: float) 
     (ua, va), (ub, vb) = placed(x - e, y), placed(x + e, y)
     (uc, vc), (ud, vd) = placed(x, y - e), placed(x, y + e)
     ux, vx, uy, vy = (ub - ua) / 2 / e, (vb - va) / 2 / e, (ud - uc) / 2 / e, (vd - vc) / 2 / e
-    across = np.clip(np.ceil(np.hypot(ux, vx) - 0.05), 1, 8).astype(int)
-    down = np.clip(np.ceil(np.hypot(uy, vy) - 0.05), 1, 8).astype(int)
+    long_x, long_y = np.hypot(ux, vx) - 0.05, np.hypot(uy, vy) - 0.05
+    doubtful = (np.abs(long_x - np.rint(long_x)) < 1e-3) | (np.abs(long_y - np.rint(long_y)) < 1e-3)
+    q = np.stack([x, y, np.ones_like(x)], -1) @ m.T
+    reach = ((q[..., 0] / q[..., 2] - w / 2) ** 2 + (q[..., 1] / q[..., 2] - h / 2) ** 2) / ((w / 2) ** 2 + (h / 2) ** 2)
+    doubtful |= (bulge != 0) & (reach > 1.5)
+    across, down = (np.clip(np.ceil(n), 1, 8).astype(int) for n in (long_x, long_y))
     out = np.empty((height, width, 3))
     for nx in np.unique(across):
         for ny in np.unique(down[across == nx]):
@@ -74,9 +79,10 @@ def _defined(m: np.ndarray, width: int, height: int, wraps: bool, bulge: float) 
                     at = u + ux * ox + uy * oy - 0.5, v + vx * ox + vy * oy - 0.5
                     total += _bilinear(at[0][here], at[1][here], wraps)
             out[here] = total / (nx * ny)
-    return out
+    return out, doubtful
 
 
+@example(4.5, 0.375, 11.0, 0.0, 0.0, False, 0.15)  # a lens that turns back within sight
 @settings(max_examples=25, deadline=None)
 @given(
     st.floats(0.3, 9.0),
@@ -95,9 +101,10 @@ def test_a_projective_field_is_what_it_is_defined_as(
     m = np.array([[1.0, 0, 115], [0, 1, 95], [0, 0, 1]]) @ turn @ np.diag([scale, scale * ratio, 1])
     m = m @ np.array([[1.0, 0, -75], [0, 1, -60], [tilt_x, tilt_y, 1]])
     got = warp_homography(Image(SOURCE, Kind.COLOUR, (23.0, 19.0), wraps), m, 150, 120, (1.0, 1.0), bulge=bulge).pixels
-    want = _defined(m, 150, 120, wraps, bulge)
-    # Where the number of samples is about to change, rounding may decide it otherwise
-    assert np.quantile(np.abs(got - want).max(-1), 0.995) < 2e-4
+    want, doubtful = _defined(m, 150, 120, wraps, bulge)
+    told = np.abs(got - want).max(-1)[~doubtful]
+    assume(told.size > 100)
+    assert np.quantile(told, 0.995) < 2e-4
 
 
 def test_a_field_seen_beyond_its_horizon_stays_finite() -> None:

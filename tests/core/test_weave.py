@@ -22,7 +22,7 @@ from silent_loom.core.srgb import encode_srgb
 from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.cache import Cache
 from silent_loom.core.weave.decision import Decision
-from silent_loom.core.weave.evaluate import Evaluator
+from silent_loom.core.weave.evaluate import Costs, Evaluator
 from silent_loom.core.weave.mixing import mix, reorient
 from silent_loom.core.weave.model import StepEntry, Weave
 from tests.conftest import DIGEST, OnePicture, spectrum
@@ -371,3 +371,23 @@ def test_what_came_in_is_at_the_pitch_of_what_it_is_held_against(photo: Picture,
         assert coming.height * (1 - s.overlap_y) == pytest.approx(finished.height, abs=1)
     same = (measure(evaluator, each, 96) for each in (weave, metal))
     assert next(same) == next(same)
+
+
+def test_costs_may_be_told_while_they_grow() -> None:
+    costs, stop = Costs(), threading.Event()
+
+    def add() -> None:
+        n = 0
+        while not stop.is_set() and n < 300_000:
+            costs.seconds[f"step:{n}"] = 1.0
+            n += 1
+
+    adding = threading.Thread(target=add)
+    adding.start()
+    try:
+        while adding.is_alive():
+            assert all(spent == 1.0 for _, spent in costs.told())
+    finally:
+        stop.set()
+        adding.join()
+    assert len(costs.told()) == 300_000

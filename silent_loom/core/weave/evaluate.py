@@ -60,6 +60,10 @@ class Costs:
 
     seconds: dict[str, float] = field(default_factory=dict)
 
+    def told(self) -> list[tuple[str, float]]:
+        """What is known now; another computation may add to it meanwhile."""
+        return list(self.seconds.items())
+
 
 def _hash(*parts: Any) -> str:
     return hashlib.sha256(json.dumps(parts, sort_keys=True, default=str).encode()).hexdigest()[:32]
