@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import math
+import threading
 import time
 from collections.abc import Iterable
 from dataclasses import dataclass, field
@@ -59,10 +60,16 @@ class Costs:
     """Seconds spent in each step, by id of its row, the latest time it ran."""
 
     seconds: dict[str, float] = field(default_factory=dict)
+    _alone: threading.Lock = field(default_factory=threading.Lock, repr=False, compare=False)
+
+    def put(self, key: str, seconds: float) -> None:
+        with self._alone:
+            self.seconds[key] = seconds
 
     def told(self) -> list[tuple[str, float]]:
         """What is known now; another computation may add to it meanwhile."""
-        return list(self.seconds.items())
+        with self._alone:
+            return list(self.seconds.items())
 
 
 def _hash(*parts: Any) -> str:
@@ -336,7 +343,7 @@ class Evaluator:
         return decision
 
     def _spent(self, row: Row, key: str, started: float) -> None:
-        self.costs.seconds[key] = time.perf_counter() - started
+        self.costs.put(key, time.perf_counter() - started)
 
     def _value(self, plan: Plan, at: int, thread: str, texels: Texels, task: Task) -> Image:
         key = self._key(plan, at, thread, texels)
