@@ -7,7 +7,7 @@ import gc
 import json
 import os
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sized
 from contextlib import contextmanager
 from enum import StrEnum
 from pathlib import Path
@@ -122,6 +122,10 @@ def _corners(text: str) -> np.ndarray[Any, Any]:
     return np.array(numbers).reshape(4, 2)
 
 
+def _count(files: Sized) -> str:
+    return "1 file" if len(files) == 1 else f"{len(files)} files"
+
+
 def _tell(made: dict[str, Any], report: Path | None) -> None:
     """The report where one is wanted, and notes on standard error."""
     if report is not None:
@@ -203,7 +207,7 @@ def derive(
         _write_report(report, made)
     for warning in made["warnings"]:
         print(f"note: {warning}", file=sys.stderr)
-    print(f"{len(made['files'])} files of {made['size'][0]} × {made['size'][1]} in {out} ({made['seconds']['total']:.1f} s)")
+    print(f"{_count(made['files'])} of {made['size'][0]} × {made['size'][1]} in {out} ({made['seconds']['total']:.1f} s)")
 
 
 @app.command()
@@ -249,7 +253,7 @@ def seamless(
     worst = max(made["seam_x_after"], made["seam_y_after"])
     kept = min(made["contrast_x_after"], made["contrast_y_after"])
     size = f"{made['size'][0]} × {made['size'][1]}"
-    print(f"{len(made['files'])} files of {size} in {out}, {made['method']}, seam {worst:.2f}, local contrast {100 * kept:.0f} %")
+    print(f"{_count(made['files'])} of {size} in {out}, {made['method']}, seam {worst:.2f}, local contrast {100 * kept:.0f} %")
 
 
 @app.command("break-up")
@@ -290,7 +294,7 @@ def break_up(
             task=Task(progress=say),
         )
     _tell(made, report)
-    print(f"{len(made['files'])} files of {made['size'][0]} × {made['size'][1]} in {out}, {made['cells']} cells")
+    print(f"{_count(made['files'])} of {made['size'][0]} × {made['size'][1]} in {out}, {made['cells']} cells")
 
 
 @app.command()
@@ -327,9 +331,7 @@ def grow(
         )
     _tell(made, report)
     worst = max(made["seam_x_after"], made["seam_y_after"])
-    print(
-        f"{len(made['files'])} files of {made['size'][0]} × {made['size'][1]} in {out}, {made['pieces']} pieces, seam {worst:.2f}"
-    )
+    print(f"{_count(made['files'])} of {made['size'][0]} × {made['size'][1]} in {out}, {made['pieces']} pieces, seam {worst:.2f}")
 
 
 @app.command()

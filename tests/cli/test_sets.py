@@ -74,6 +74,7 @@ def test_suggested_says_why(maps: dict[str, Path], tmp_path: Path) -> None:
     made = json.loads(report.read_text())
     assert made["method"] in ("cut", "fade", "gradient", "motif")
     assert made["why"]
+    assert "\n1 file of " in done.stdout
     assert max(made["seam_x_after"], made["seam_y_after"]) <= 1.0
     manifest = json.loads((tmp_path / "o" / "manifest.json").read_text())
     assert manifest["files"][0]["file"] == "quay_basecolor.png"

@@ -73,6 +73,29 @@ def test_what_does_not_drift_is_left_alone() -> None:
     assert drift_between(next(noise), next(noise), (DOWN, ACROSS), False, IDLE) is None, "two kinds of gravel"
 
 
+def shingles(x: Floats, y: Floats, seed: int) -> Floats:
+    """Courses that repeat every `DOWN` rows; what lies side by side in them is never the same twice."""
+    course = np.floor(y / DOWN)
+    place = x / 31 + 7.3 * np.sin(12.9 * course + seed)
+    tone = np.abs(np.sin(78.2 * np.floor(place) + 37.7 * course + seed)) % 1
+    joint = np.clip(12 * np.abs((y / DOWN + 0.5) % 1 - 0.5), 0.2, 1) * np.clip(12 * np.abs((place + 0.5) % 1 - 0.5), 0.4, 1)
+    out: Floats = ((0.3 + 0.5 * tone) * joint).astype(np.float32)
+    return out
+
+
+def test_stripes_are_bent_along_their_repeat_only() -> None:
+    y, x = np.mgrid[0:560, 0:170].astype(np.float32)
+    drift = (5 * np.sin(y / 90)).astype(np.float32)
+    sides = shingles(x, y + drift, 1)[..., None], shingles(x, y, 9)[..., None]
+    found = drift_between(*sides, (DOWN, DOWN), False, IDLE, only=1)
+    assert found is not None
+    assert not found[..., 0].any(), "what lies side by side belongs to no other place"
+    truth = np.interp((np.arange(len(found)) + 0.5) * 560 / len(found), np.arange(560), drift[:, 0])
+    assert np.abs(found[4:-4, 2:-2, 1] * 560 - truth[4:-4, None]).mean() < 0.8
+    free = drift_between(*sides, (DOWN, DOWN), False, IDLE)
+    assert free is None or np.abs(free[..., 0] * 170).max() > 1, "left free, they would lean"
+
+
 def field(seed: int, much: float = 0.04) -> Floats:
     rng = np.random.default_rng(seed)
     out: Floats = blur(rng.normal(0, 1, (30, 12, 2)).astype(np.float32), 3.0, False)

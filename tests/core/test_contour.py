@@ -63,6 +63,20 @@ def test_the_layers_add_up_and_only_lines_are_lines() -> None:
     assert np.abs(layers.base[..., 0] - tone)[beside].mean() < 0.02
 
 
+@pytest.mark.parametrize("radius", [20, 40])
+def test_what_is_round_keeps_its_tone_up_to_its_border(radius: int) -> None:
+    y, x = np.mgrid[0:240, 0:240]
+    away = np.hypot(y - 120, x - 120) - radius
+    tone = np.where(away < 0, 0.7, 0.2).astype(np.float32)
+    tone += 0.01 * np.random.default_rng(radius).standard_normal(tone.shape).astype(np.float32)
+    layers = layers_of(tone[..., None], 0.8)
+    rim = (away < 0) & (away > -3)
+    assert np.abs(layers.base[..., 0] - 0.7)[rim].mean() < 0.1
+    assert layers.line[rim].mean() < 0.15, "no crescent is a line"
+    ring = np.where(np.abs(away) < 2, 0.05, tone).astype(np.float32)
+    assert layers_of(ring[..., None], 0.8).line[np.abs(away) < 1.5].mean() > 0.9, "a dark outline still is"
+
+
 def test_equal_pictures_may_be_parted_anywhere() -> None:
     layers, _ = strips(3)
     prices = contour_prices(layers, layers, 0.4, False)

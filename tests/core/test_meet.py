@@ -15,9 +15,9 @@ from silent_loom.core.parallel import IDLE
 from silent_loom.core.resample import blur
 from silent_loom.core.tiling import meet
 from silent_loom.core.tiling.cut import Prices, lowest_cut, roughness
-from silent_loom.core.tiling.join import slopes_of
 from silent_loom.core.tiling.seamless import MARGIN, SEAMLESS, Cost, SeamlessSettings, cost_of
 from silent_loom.core.tiling.slide import slid
+from silent_loom.core.tiling.slopes import slopes_of
 from silent_loom.core.weave.step import Geometry
 from tests.conftest import spectrum
 

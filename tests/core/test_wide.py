@@ -13,10 +13,11 @@ from hypothesis import strategies as st
 from silent_loom.core.images import Floats, Kind
 from silent_loom.core.parallel import IDLE
 from silent_loom.core.resample import blur
-from silent_loom.core.tiling.join import closed_along, normals_of, slopes_of
+from silent_loom.core.tiling.blocks import FLOOR
+from silent_loom.core.tiling.join import closed_along
 from silent_loom.core.tiling.slide import slid
+from silent_loom.core.tiling.slopes import normals_of, slopes_of
 from silent_loom.core.tiling.strip import join_strip
-from silent_loom.core.tiling.wide import FLOOR
 from tests.conftest import spectrum
 
 ROWS, N, KEPT = 256, 128, 160

@@ -13,7 +13,7 @@ from silent_loom.core.images import Floats, Kind
 from silent_loom.core.kernels import inlined, kernel
 from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.resample import blur, reduce_area
-from silent_loom.core.tiling.join import normals_of, slopes_of
+from silent_loom.core.tiling.slopes import normals_of, slopes_of
 
 CELL = 8
 """Texels of the decision size to a value of the kept field, which is smooth over more than that."""
@@ -28,7 +28,9 @@ WORTH = 0.8
 """A drift is kept where it leaves less than this part of the difference."""
 
 
-def drift_between(first: Floats, second: Floats, repeat: tuple[float, float], closed: bool, task: Task) -> Floats | None:
+def drift_between(
+    first: Floats, second: Floats, repeat: tuple[float, float], closed: bool, task: Task, only: int | None = None
+) -> Floats | None:
     """Where the second of two strips shows what the first one shows.
 
     Parameters
@@ -40,6 +42,8 @@ def drift_between(first: Floats, second: Floats, repeat: tuple[float, float], cl
         told over about as much as the second.
     closed : bool
         The rows wrap.
+    only : int, optional
+        What stripes alone tell: 0 a drift across, 1 one along. Whatever lies between them belongs to no other place.
 
     Returns
     -------
@@ -64,7 +68,8 @@ def drift_between(first: Floats, second: Floats, repeat: tuple[float, float], cl
         small_a, small_b = (_reduced(s, scale) for s in (a, b))
         high, wide = small_a.shape[:2]
         u = cv2.resize(u, (wide, high), interpolation=cv2.INTER_LINEAR) * np.array([wide, high], np.float32)
-        u = _registered(small_a, small_b, u, finest / scale, period / scale, stages, task) / np.array([wide, high], np.float32)
+        found = _registered(small_a, small_b, u, finest / scale, period / scale, stages, only, task)
+        u = found / np.array([wide, high], np.float32)
     high, wide = a.shape[:2]
     across, along = _places(u)
     after = np.square(a - _moved(b, across, along)).sum(2)
@@ -77,7 +82,14 @@ def drift_between(first: Floats, second: Floats, repeat: tuple[float, float], cl
 
 
 def _registered(
-    a: Floats, b: Floats, u: Floats, finest: float, period: float, stages: tuple[tuple[float, float, int], ...], task: Task
+    a: Floats,
+    b: Floats,
+    u: Floats,
+    finest: float,
+    period: float,
+    stages: tuple[tuple[float, float, int], ...],
+    only: int | None,
+    task: Task,
 ) -> Floats:
     # Tone that differs, by light or from element to element, says nothing of place
     a, b = (_blurred(s, 0.7, task) - _blurred(s, 0.5 * period, task) for s in (a, b))
@@ -88,7 +100,7 @@ def _registered(
         soft_a, soft_b = (_blurred(s, max(0.7, soft * finest), task) for s in (a, b))
         for _ in range(rounds):
             task.checkpoint()
-            u = np.clip(u + _step(soft_a, _moved(soft_b, *_places(u / size)), window, task), -most, most)
+            u = np.clip(u + _step(soft_a, _moved(soft_b, *_places(u / size)), window, only, task), -most, most)
         gap = np.square(soft_a - _moved(soft_b, *_places(u / size))).sum(2)
         misfit = _blurred(gap, 0.5 * window, task)
         trust = np.exp(-np.square(misfit / (2.0 * float(np.median(misfit)) + 1e-12)))[..., None] + np.float32(1e-3)
@@ -133,7 +145,7 @@ def _sums(still, moved, out, y0, y1):  # type: ignore[no-untyped-def]
             out[y, x, 0], out[y, x, 1], out[y, x, 2], out[y, x, 3], out[y, x, 4] = xx, xy, yy, xe, ye
 
 
-def _step(still: Floats, moved: Floats, window: float, task: Task) -> Floats:
+def _step(still: Floats, moved: Floats, window: float, only: int | None, task: Task) -> Floats:
     """How much further, texel by texel, to move what was moved so that it fits what stands still."""
     sums = np.empty((*still.shape[:2], 5), np.float32)
     over_rows(still.shape[0], partial(_sums, still, moved, sums), task)
@@ -141,7 +153,10 @@ def _step(still: Floats, moved: Floats, window: float, task: Task) -> Floats:
     xx, xy, yy, xe, ye = (soft[..., k] for k in range(5))
     damp = np.float32(DAMP * float((xx + yy).mean()) + 1e-9)
     xx, yy = xx + damp, yy + damp
-    step = np.stack([yy * xe - xy * ye, xx * ye - xy * xe], 2) / (xx * yy - xy * xy)[..., None]
+    if only is None:
+        step = np.stack([yy * xe - xy * ye, xx * ye - xy * xe], 2) / (xx * yy - xy * xy)[..., None]
+    else:
+        step = np.stack([np.zeros_like(xe), ye / yy] if only else [xe / xx, np.zeros_like(ye)], 2)
     out: Floats = np.clip(step, np.float32(-2), np.float32(2))
     return out
 

@@ -15,7 +15,7 @@ from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.kernels import inlined, kernel, subkernel
 from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.tiling.gauss import Gauss, learn, sampled, scores_of, value_of
-from silent_loom.core.tiling.join import normals_of, slopes_of
+from silent_loom.core.tiling.slopes import normals_of, slopes_of
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
 from silent_loom.core.weave.step import CarryStep, Geometry, Sheet, Sources, Texels

@@ -17,8 +17,8 @@ from silent_loom.core.later import later
 from silent_loom.core.parallel import Task, copied
 from silent_loom.core.resample import blur
 from silent_loom.core.tiling.features import features
-from silent_loom.core.tiling.join import normals_of, slopes_of
 from silent_loom.core.tiling.patchfill import fill
+from silent_loom.core.tiling.slopes import normals_of, slopes_of
 from silent_loom.core.weave.decision import NONE, Decision
 from silent_loom.core.weave.settings import Settings, setting
 from silent_loom.core.weave.step import CarryStep, Geometry, Sheet

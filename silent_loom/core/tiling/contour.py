@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 
 from silent_loom.core.images import Floats
-from silent_loom.core.kernels import inlined, kernel
+from silent_loom.core.kernels import inlined, kernel, subkernel
 from silent_loom.core.parallel import IDLE, Task, both, over_rows
 from silent_loom.core.tiling.cut import Prices
 
@@ -17,6 +17,12 @@ FULL = 1024
 """Texels along the longer side of the sheet to which the lengths below belong."""
 WINDOW = 31
 """Lines and spots narrower than half of this are detail; what is wider is tone."""
+ROUND = 3.0
+"""How far from its border a median takes what is round or pointed to belong to what lies around it, …"""
+EDGE = (0.08, 0.16)
+"""… at steps of tone from where it matters to where it matters most, …"""
+BESIDE = 0.05
+"""… unless it is darker or lighter than both sides by so much."""
 LOOK = 6.0
 """Reach of the look to either side of the cut."""
 SKIP = 3.0
@@ -102,9 +108,12 @@ def layers_of(planes: Floats, scale: float, toned: int | None = None, task: Task
     -----
     The median of a window removes whatever covers less than half of it and leaves the border between two areas where it is,
     which no linear filter does (Tukey, Exploratory Data Analysis, 1977): joints and cracks become detail, stones keep their
-    tone up to the joint.
+    tone up to the joint. But it rounds off whatever bulges, and a crescent at the border of a pebble would be detail, and a line.
+    So what lies between the tones found close to it is tone itself.
     """
     side = window_at(scale)
+    reach = max(1, round(ROUND * scale))
+    near = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * reach + 1, 2 * reach + 1))
     base = np.zeros_like(planes)
 
     def smooth(k: int) -> None:
@@ -112,7 +121,12 @@ def layers_of(planes: Floats, scale: float, toned: int | None = None, task: Task
         low, high = float(plane.min()), float(plane.max())
         span = high - low or 1.0
         codes = np.rint((plane - low) * np.float32(255 / span)).astype(np.uint8)
-        base[..., k] = cv2.medianBlur(codes, side) * np.float32(span / 255) + np.float32(low)
+        tone = cv2.medianBlur(codes, side) * np.float32(span / 255) + np.float32(low)
+        least, most = cv2.erode(tone, near), cv2.dilate(tone, near)
+        t = np.clip((most - least - np.float32(EDGE[0])) / np.float32(EDGE[1] - EDGE[0]), 0, 1)
+        between = np.clip(plane, least, most)
+        t *= np.clip(2 - np.abs(plane - between) / np.float32(BESIDE), 0, 1)  # a joint between both is neither
+        base[..., k] = tone + t * (between - tone)
 
     with_tone = range(planes.shape[2] if toned is None else toned)
     if with_tone:
@@ -124,19 +138,40 @@ def layers_of(planes: Floats, scale: float, toned: int | None = None, task: Task
     return Layers(base, detail, line)
 
 
+@inlined
+def _gaps(one, other, at_one, at_other, count, channels, out):  # type: ignore[no-untyped-def]
+    # Squared differences between two runs of places; places that are never negative, which would be asked of each of them
+    step = np.uintp(channels)
+    for i in range(count):
+        out[np.uintp(i)] = 0
+    for k in range(channels):
+        p, q = np.uintp(at_one * channels + k), np.uintp(at_other * channels + k)
+        for i in range(count):
+            x = np.uintp(i)
+            d = one[x * step + p] - other[x * step + q]
+            out[x] += d * d
+
+
+@kernel
+def _apart(first, second, out, y0, y1):  # type: ignore[no-untyped-def]
+    n, channels = first.shape[1], first.shape[2]
+    one, other = first.reshape(-1), second.reshape(-1)
+    for y in range(y0, y1):
+        _gaps(one, other, y * n, y * n, n, channels, out[y])
+
+
 @kernel
 def _differing(a, b, line_a, line_b, quiet, only_a, only_b, grain, y0, y1):  # type: ignore[no-untyped-def]
+    n, channels = a.shape[1], a.shape[2]
+    one, other, gap = a.reshape(-1), b.reshape(-1), np.empty(n, np.float32)
     for y in range(y0, y1):
-        for x in range(a.shape[1]):
-            total = np.float32(0)
-            for k in range(a.shape[2]):
-                d = a[y, x, k] - b[y, x, k]
-                total += d * d
+        _gaps(one, other, y * n, y * n, n, channels, gap)
+        for x in range(n):
             line = max(line_a[y, x], line_b[y, x])
-            more = max(np.sqrt(total) - quiet, np.float32(0))
+            more = max(np.sqrt(gap[x]) - quiet, np.float32(0))
             only_a[y, x] = max(line_a[y, x] - line_b[y, x], np.float32(0)) * more * more
             only_b[y, x] = max(line_b[y, x] - line_a[y, x], np.float32(0)) * more * more
-            grain[y, x] = (np.float32(1) - line) * more * more + np.float32(GRAIN) * total
+            grain[y, x] = (np.float32(1) - line) * more * more + np.float32(GRAIN) * gap[x]
 
 
 @dataclass(frozen=True)
@@ -159,12 +194,12 @@ class Lines:
 
 @kernel
 def _strengths(detail, line, out, y0, y1):  # type: ignore[no-untyped-def]
+    n, channels = detail.shape[1], detail.shape[2]
+    one, none = detail.reshape(-1), np.zeros(n * channels, np.float32)
     for y in range(y0, y1):
-        for x in range(line.shape[1]):
-            total = np.float32(0)
-            for k in range(detail.shape[2]):
-                total += detail[y, x, k] * detail[y, x, k]
-            out[y, x] = line[y, x] * line[y, x] * total
+        _gaps(one, none, y * n, 0, n, channels, out[y])
+        for x in range(n):
+            out[y, x] *= line[y, x] * line[y, x]
 
 
 @kernel
@@ -247,6 +282,15 @@ def _aside(unlike, keep, skip, left, right, y0, y1):  # type: ignore[no-untyped-
                 right[y, c + skip] = v
 
 
+@inlined
+def _faded_in(values, at, keep, gain, x0, v):  # type: ignore[no-untyped-def]
+    first = np.uintp(at * values.shape[1] + x0)
+    row = values.reshape(-1)
+    for i in range(len(v)):
+        x = np.uintp(i)
+        v[x] = keep * v[x] + gain * row[x + first]
+
+
 @kernel
 def _above(unlike, keep, skip, start, up, down, x0, x1):  # type: ignore[no-untyped-def]
     # Below row y: how unlike both pictures are above that place, and below it. The rows before the first one are the last
@@ -257,71 +301,15 @@ def _above(unlike, keep, skip, start, up, down, x0, x1):  # type: ignore[no-unty
     v = unlike[start % h, x0:x1].copy()
     for y in range(start, h + skip):
         if y < h or closed:
-            at = y % h
-            for x in range(x0, x1):
-                v[x - x0] = keep * v[x - x0] + gain * unlike[at, x]
+            _faded_in(unlike, y % h, keep, gain, x0, v)
         if y >= skip:
-            for x in range(x0, x1):
-                up[y - skip, x] = v[x - x0]
+            up[y - skip, x0:x1] = v
     v[:] = unlike[(h - 1 - start) % h, x0:x1]
     for y in range(h - 1 - start, -1 - skip, -1):
         if 0 <= y + skip < h:
-            for x in range(x0, x1):
-                down[y + skip, x] = v[x - x0]
+            down[y + skip, x0:x1] = v
         if y >= 0 or closed:
-            at = y % h
-            for x in range(x0, x1):
-                v[x - x0] = keep * v[x - x0] + gain * unlike[at, x]
-
-
-@kernel
-def _apart(first, second, out, y0, y1):  # type: ignore[no-untyped-def]
-    for y in range(y0, y1):
-        for x in range(out.shape[1]):
-            total = np.float32(0)
-            for k in range(first.shape[2]):
-                d = first[y, x, k] - second[y, x, k]
-                total += d * d
-            out[y, x] = total
-
-
-@inlined
-def _step(shown, apart_there, apart_here, hidden_here, hidden_there):  # type: ignore[no-untyped-def]
-    # The change of tone from here to there, both shown, unless either picture makes the same one by itself, and not by a
-    # line that is hidden. Both pictures are that far apart at one place: how far one of them is from what is shown there.
-    if shown <= np.float32(SLACK * SLACK):
-        return np.float32(0)
-    first, second = apart_there + hidden_here * shown, apart_here + hidden_there * shown
-    more = max(np.sqrt(min(shown, min(first, second))) - np.float32(SLACK), np.float32(0))
-    return np.float32(STEP) * more * more
-
-
-@inlined
-def _at_cut(base_a, base_b, line_a, line_b, ends_a, ends_b, apart, y, x, v, u):  # type: ignore[no-untyped-def]
-    # Between b shown at (y, x) and a shown beside it at (v, u): what lines of b and of a cost that end there, which are
-    # shown, would go on in their own picture, and do not; and a step
-    wide_a, price_a = ends_a
-    wide_b, price_b = ends_b
-    tones, details = apart
-    end_b = price_b[y, x] * wide_b[y, x] * wide_b[v, u] * details[v, u]
-    end_a = price_a[v, u] * wide_a[v, u] * wide_a[y, x] * details[y, x]
-    shown = np.float32(0)
-    for k in range(base_a.shape[2]):
-        d = base_b[y, x, k] - base_a[v, u, k]
-        shown += d * d
-    hidden_b = max(line_b[v, u] - line_a[v, u], np.float32(0))
-    hidden_a = max(line_a[y, x] - line_b[y, x], np.float32(0))
-    return end_b, end_a, _step(shown, tones[v, u], tones[y, x], hidden_b, hidden_a)
-
-
-@inlined
-def _beside(lines_a, lines_b, grain, y, x):  # type: ignore[no-untyped-def]
-    # Before the cut b is shown, behind it a: lines that are hidden right there, lines that are shown on both sides, and
-    # other detail, which has to fit on both sides, though less on one of them
-    hidden = lines_a[0][y, x] + lines_b[1][y, x]
-    double = min(lines_b[0][y, x], lines_a[1][y, x])
-    low, high = min(grain[0][y, x], grain[1][y, x]), max(grain[0][y, x], grain[1][y, x])
-    return np.float32(HIDDEN) * hidden + np.float32(DOUBLE) * double + low + np.float32(BEYOND) * high
+            _faded_in(unlike, y % h, keep, gain, x0, v)
 
 
 @inlined
@@ -337,41 +325,110 @@ def _gather(line_b, line_a, at_b, at_a, close, count, met):  # type: ignore[no-u
 
 
 @inlined
-def _priced(price, ends, met, x):  # type: ignore[no-untyped-def]
-    line, met_a, met_b = met
-    end_b, end_a, step = ends
-    more = step * (np.float32(1) - line[x]) + end_b * (np.float32(1) - met_b[x]) + end_a * (np.float32(1) - met_a[x])
-    return price + more + np.float32(1e-6)
-
-
-@inlined
 def _closeness(k, near):  # type: ignore[no-untyped-def]
     return max(np.float32(1) - np.float32(2 * k) / np.float32(near), np.float32(0))
 
 
+@inlined
+def _beside(one, other, grain, at, count, price, first):  # type: ignore[no-untyped-def]
+    # Before the cut b is shown, behind it a: lines that are hidden right there, lines that are shown on both sides, and
+    # other detail, which has to fit on both sides, though less on one of them
+    shown_b, hidden_b = other
+    hidden_a, shown_a = one
+    left, right = grain
+    at, first = np.uintp(at), np.uintp(first)
+    for i in range(count):
+        x = np.uintp(i)
+        double = min(shown_b[x + at], shown_a[x + at])
+        price[x + first] = np.float32(HIDDEN) * (hidden_a[x + at] + hidden_b[x + at]) + np.float32(DOUBLE) * double
+    for i in range(count):
+        x = np.uintp(i)
+        low, high = min(left[x + at], right[x + at]), max(left[x + at], right[x + at])
+        price[x + first] += low + np.float32(BEYOND) * high + np.float32(1e-6)
+
+
+@inlined
+def _ended(wide, price_of, details, here, there, met, count, price, first):  # type: ignore[no-untyped-def]
+    # Lines shown here that would go on there in their own picture, do not in the other, and run into nothing behind the cut
+    here, there, first = np.uintp(here), np.uintp(there), np.uintp(first)
+    for i in range(count):
+        x = np.uintp(i)
+        p, q, c = x + here, x + there, x + first
+        price[c] += price_of[p] * wide[p] * wide[q] * details[q] * (np.float32(1) - met[c])
+
+
+@inlined
+def _also_there(tones, hidden, own, there, count, shown, most, first):  # type: ignore[no-untyped-def]
+    # A change of tone counts as far as neither picture makes it by itself, and not by a line that is hidden. Both pictures
+    # are that far apart at one place: how far one of them is from what is shown there.
+    there, first = np.uintp(there), np.uintp(first)
+    for i in range(count):
+        x = np.uintp(i)
+        q, c = x + there, x + first
+        by_line = max(hidden[q] - own[q], np.float32(0))
+        most[c] = min(most[c], tones[q] + by_line * shown[c])
+
+
+@inlined
+def _stepped(most, line, count, price, first):  # type: ignore[no-untyped-def]
+    first = np.uintp(first)
+    for i in range(count):
+        c = np.uintp(i) + first
+        more = max(np.sqrt(most[c]) - np.float32(SLACK), np.float32(0))
+        price[c] += np.float32(STEP) * more * more * (np.float32(1) - line[c])
+
+
+@subkernel
+def _parting(b, a, apart, at_b, at_a, beside, at_beside, met, scratch, count, price, first):  # type: ignore[no-untyped-def]
+    # What it costs to show b in a run of places and a beside each of them. In many short loops: one that reads many arrays
+    # does not become vector code.
+    base_b, line_b, wide_b, price_b = b
+    base_a, line_a, wide_a, price_a = a
+    tones, details = apart
+    one, other, grain = beside
+    line, met_a, met_b = met
+    shown, most = scratch
+    _beside(one, other, grain, at_beside, count, price, first)
+    _ended(wide_b, price_b, details, at_b, at_a, met_b, count, price, first)
+    _ended(wide_a, price_a, details, at_a, at_b, met_a, count, price, first)
+    _gaps(base_b, base_a, at_b, at_a, count, len(base_b) // len(line_b), shown[first:])
+    for i in range(first, first + count):
+        most[i] = shown[i]
+    _also_there(tones, line_b, line_a, at_a, count, shown, most, first)
+    _also_there(tones, line_a, line_b, at_b, count, shown, most, first)
+    _stepped(most, line, count, price, first)
+
+
 @kernel
-def _across(base_a, base_b, line_a, line_b, ends_a, ends_b, apart, lines_a, lines_b, grain, near, out, y0, y1):  # type: ignore[no-untyped-def]
-    n = base_a.shape[1]
+def _across(b, a, apart, beside, near, out, y0, y1):  # type: ignore[no-untyped-def]
+    # Between columns c − 1, which shows b, and c, which shows a; at the borders between a column and itself
+    n = out.shape[1] - 1
+    line_b, line_a = b[1], a[1]
     met = np.empty(n + 1, np.float32), np.empty(n + 1, np.float32), np.empty(n + 1, np.float32)
+    scratch = np.empty(n + 1, np.float32), np.empty(n + 1, np.float32)
     before, behind = np.empty(n + 1 + near, np.float32), np.empty(n + 1 + near, np.float32)
     for y in range(y0, y1):
+        start = y * n
         for c in range(n + 1 + near):
-            before[c], behind[c] = line_b[y, min(max(c - near, 0), n - 1)], line_a[y, min(c, n - 1)]
+            before[c], behind[c] = line_b[start + min(max(c - near, 0), n - 1)], line_a[start + min(c, n - 1)]
         for each in met:
             each[:] = 0
         for k in range(near):
             _gather(before, behind, near - 1 - k, k, _closeness(k, near), n + 1, met)
-        for c in range(n + 1):
-            i, j = max(c - 1, 0), min(c, n - 1)
-            ends = _at_cut(base_a, base_b, line_a, line_b, ends_a, ends_b, apart, y, i, y, j)
-            out[y, c] = _priced(_beside(lines_a, lines_b, grain, y, c), ends, met, c)
+        row, end = out[y], start + n - 1
+        at = y * (n + 1)
+        _parting(b, a, apart, start, start, beside, at, met, scratch, 1, row, 0)
+        _parting(b, a, apart, start, start + 1, beside, at + 1, met, scratch, n - 1, row, 1)
+        _parting(b, a, apart, end, end, beside, at + n, met, scratch, 1, row, n)
 
 
 @kernel
-def _along(base_a, base_b, line_a, line_b, ends_a, ends_b, apart, lines_a, lines_b, grain, near, closed, out, y0, y1):  # type: ignore[no-untyped-def]
+def _along(b, a, apart, beside, near, closed, out, y0, y1):  # type: ignore[no-untyped-def]
     # Between row y, which shows b, and the one below it, which shows a
-    h, n = line_a.shape
+    h, n = out.shape[0], out.shape[1] - 1
+    line_b, line_a = b[1], a[1]
     met = np.empty(n, np.float32), np.empty(n, np.float32), np.empty(n, np.float32)
+    scratch = np.empty(n, np.float32), np.empty(n, np.float32)
     for y in range(y0, y1):
         z = y + 1 if y + 1 < h else (0 if closed else y)
         for each in met:
@@ -380,17 +437,16 @@ def _along(base_a, base_b, line_a, line_b, ends_a, ends_b, apart, lines_a, lines
             i, j = y - k, z + k
             i = (i + h if closed else 0) if i < 0 else i
             j = (j - h if closed else h - 1) if j >= h else j
-            _gather(line_b[max(i, 0)], line_a[min(j, h - 1)], 0, 0, _closeness(k, near), n, met)
-        for x in range(n):
-            ends = _at_cut(base_a, base_b, line_a, line_b, ends_a, ends_b, apart, y, x, z, x)
-            out[y, x] = _priced(_beside(lines_a, lines_b, grain, y, x), ends, met, x)
+            _gather(line_b, line_a, max(i, 0) * n, min(j, h - 1) * n, _closeness(k, near), n, met)
+        _parting(b, a, apart, y * n, z * n, beside, y * n, met, scratch, n, out[y], 0)
         out[y, n] = out[y, n - 1]
 
 
-def quiet_below(first: Layers, second: Layers) -> float:
+def quiet_below(first: Layers, second: Layers, task: Task = IDLE) -> float:
     """Difference in detail up to which it is grain; by the usual one, whatever lies on top of each other."""
-    gap = np.sqrt(np.square(first.detail - second.detail).sum(2))
-    return QUIET * float(np.median(gap))
+    gap = np.empty(first.line.shape, np.float32)
+    over_rows(len(gap), partial(_apart, first.detail, second.detail, gap), task)
+    return QUIET * float(np.sqrt(np.median(gap)))
 
 
 def contour_prices(
@@ -439,31 +495,33 @@ def contour_prices(
     """
     h, n = first.line.shape
     only_first, only_second, grain = (np.empty((h, n), np.float32) for _ in range(3))
-    below = np.float32(quiet_below(first, second) if quiet is None else quiet)
+    below = np.float32(quiet_below(first, second, task) if quiet is None else quiet)
     over_rows(
         h, partial(_differing, first.detail, second.detail, first.line, second.line, below, only_first, only_second, grain), task
     )
     keep, skip = np.float32(np.exp(-1 / (LOOK * scale))), round(SKIP * scale)
     near = _near(scale)
     lines = lines or (lines_of(first, scale, closed, task), lines_of(second, scale, closed, task))
-    ends_1, ends_2 = ((each.line, each.price) for each in lines)
+    one, other = (
+        (side.base.ravel(), side.line.ravel(), line.line.ravel(), line.price.ravel())
+        for side, line in zip((first, second), lines, strict=True)
+    )
     tones, details = np.empty((h, n), np.float32), np.empty((h, n), np.float32)
     over_rows(h, partial(_apart, first.base, second.base, tones), task)
     over_rows(h, partial(_apart, lines[0].detail, lines[1].detail, details), task)
+    apart = tones.ravel(), details.ravel()
     start = -min(h - 1, int(4 * LOOK * scale) + skip + 1) if closed else 0
-    one = (first.base, second.base, first.line, second.line, ends_1, ends_2, (tones, details))
-    other = (second.base, first.base, second.line, first.line, ends_2, ends_1, (tones, details))
     aside, above = [], []
     for unlike, begin in ((only_first, 0), (only_second, 0), (grain, skip)):
         left, right = np.empty((h, n + 1), np.float32), np.empty((h, n + 1), np.float32)
         up, down = np.empty((h, n), np.float32), np.empty((h, n), np.float32)
         over_rows(h, partial(_aside, unlike, keep, min(begin, n), left, right), task)
         over_rows(n, partial(_above, unlike, keep, min(begin, h - 1), start, up, down), task)
-        aside.append((left, right))
-        above.append((up, down))
+        aside.append((left.ravel(), right.ravel()))
+        above.append((up.ravel(), down.ravel()))
     across, rightward, leftward = (np.empty((h, n + 1), np.float32) for _ in range(3))
-    over_rows(h, partial(_across, *one, aside[0], aside[1], aside[2], near, across), task)
+    over_rows(h, partial(_across, other, one, apart, tuple(aside), near, across), task)
     # Going right, the row above shows the first picture where the one below shows the second
-    over_rows(h, partial(_along, *other, above[1], above[0], above[2], near, closed, rightward), task)
-    over_rows(h, partial(_along, *one, above[0], above[1], above[2], near, closed, leftward), task)
+    over_rows(h, partial(_along, one, other, apart, (above[1], above[0], above[2]), near, closed, rightward), task)
+    over_rows(h, partial(_along, other, one, apart, tuple(above), near, closed, leftward), task)
     return Prices(across, rightward, leftward)

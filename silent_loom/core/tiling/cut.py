@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats
-from silent_loom.core.kernels import kernel
+from silent_loom.core.kernels import inlined, kernel
 
 FAR = np.float32(1e30)
 
@@ -30,6 +30,28 @@ class Prices(NamedTuple):
     leftward: Floats
 
 
+@inlined
+def reached(total, rightward, leftward, best, origin):  # type: ignore[no-untyped-def]
+    # From what it costs to have come to every column: what it costs to be at every column after a run sideways, and where
+    # from
+    n = len(total)
+    run, at = FAR, 0
+    for c in range(n):
+        if c > 0:
+            run += rightward[c - 1]
+        if total[c] < run:
+            run, at = total[c], c
+        best[c], origin[c] = run, at
+    run, at = FAR, 0
+    for c in range(n - 1, -1, -1):
+        if c < n - 1:
+            run += leftward[c]
+        if total[c] < run:
+            run, at = total[c], c
+        if run < best[c]:
+            best[c], origin[c] = run, at
+
+
 @kernel
 def _sweep(across, rightward, leftward, left, right, first, last, total, back):  # type: ignore[no-untyped-def]
     # State c: rows' texels left of c show one picture, the others the other. `across[y, c]` is the price of the cut
@@ -41,21 +63,7 @@ def _sweep(across, rightward, leftward, left, right, first, last, total, back): 
     best = np.empty(n, np.float32)
     origin = np.empty(n, np.int32)
     for y in range(1, rows):
-        run, at = FAR, 0
-        for c in range(n):
-            if c > 0:
-                run += rightward[y - 1, c - 1]
-            if total[c] < run:
-                run, at = total[c], c
-            best[c], origin[c] = run, at
-        run, at = FAR, 0
-        for c in range(n - 1, -1, -1):
-            if c < n - 1:
-                run += leftward[y - 1, c]
-            if total[c] < run:
-                run, at = total[c], c
-            if run < best[c]:
-                best[c], origin[c] = run, at
+        reached(total, rightward[y - 1], leftward[y - 1], best, origin)
         for c in range(n):
             inside = left[y] <= c <= right[y]
             total[c] = min(best[c] + across[y, c], FAR) if inside else FAR

@@ -187,7 +187,8 @@ def fade_strip(near: Floats, far: Floats, kind: Kind, width: float, turned: bool
     """
     n = near.shape[0] if turned else near.shape[1]
     middle, half = n / 2, max(1.0, 0.5 * width * n)
-    start, end = np.float32(max(0.5, middle - half)), np.float32(min(n - 0.5, middle + half))
+    start = np.float32(max(0.5, middle - half))
+    end = np.float32(max(start + 1e-3, min(n - 0.5, middle + half)))  # nothing fades within a single texel
     near, far = _level(near, far, kind, float(start), float(end), turned)
     tables = learn(np.concatenate([sampled(near), sampled(far)]), kind)
     c = np.arange(n, dtype=np.float32) + np.float32(0.5)

@@ -12,7 +12,8 @@ from silent_loom.core.kernels import kernel, subkernel
 from silent_loom.core.later import later
 from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.resample import blur, reduce_area
-from silent_loom.core.tiling.join import normals_of, slopes_of
+from silent_loom.core.tiling.blocks import Form, means_of_blocks
+from silent_loom.core.tiling.slopes import normals_of, slopes_of
 
 fft = later("scipy.fft")
 
@@ -82,39 +83,6 @@ def _cells(at, n):  # type: ignore[no-untyped-def]
     base = int(np.floor(at))
     t = np.float32(at - base)
     return min(max(base, 0), n - 1), min(max(base + 1, 0), n - 1), t
-
-
-@kernel
-def _means_of_blocks(src, f, out, y0, y1):  # type: ignore[no-untyped-def]
-    # Means of f × f texels; the last block of a row or column may hold fewer
-    h, w, channels = src.shape
-    line = np.empty((out.shape[1], channels), np.float32)
-    for j in range(y0, y1):
-        top, low = j * f, min(h, j * f + f)
-        line[:] = 0
-        for y in range(top, low):
-            for i in range(out.shape[1]):
-                left, right = i * f, min(w, i * f + f)
-                # Sums by themselves stay in registers
-                if channels == 3:
-                    a, b, c = np.float32(0), np.float32(0), np.float32(0)
-                    for x in range(left, right):
-                        a += src[y, x, 0]
-                        b += src[y, x, 1]
-                        c += src[y, x, 2]
-                    line[i, 0] += a
-                    line[i, 1] += b
-                    line[i, 2] += c
-                else:
-                    for k in range(channels):
-                        a = np.float32(0)
-                        for x in range(left, right):
-                            a += src[y, x, k]
-                        line[i, k] += a
-        for i in range(out.shape[1]):
-            count = np.float32((low - top) * (min(w, i * f + f) - i * f))
-            for k in range(channels):
-                out[j, i, k] = line[i, k] / count
 
 
 @kernel
@@ -279,11 +247,8 @@ def close(
     cols, rows = int(w / cell_x), int(h / cell_y)
     part = values[: round(rows * cell_y), : round(cols * cell_x)]
     if (f := int(min(cell_x, cell_y) / 3)) > 1:  # most of the averaging on both cores
-        blocks = np.empty((part.shape[0] // f, part.shape[1] // f, part.shape[2]), np.float32)
-        over_rows(
-            blocks.shape[0], partial(_means_of_blocks, part[: blocks.shape[0] * f], f, blocks), task, least=8, cost=w * 2e-3
-        )
-        part = blocks
+        whole = part.shape[0] // f * f, part.shape[1] // f * f
+        part = means_of_blocks(np.ascontiguousarray(values), Form.PLAIN, (0, 0), whole, f, task)
     low = reduce_area(np.ascontiguousarray(part), cols, rows)
     ratio = kind is Kind.COLOUR
     if ratio:

@@ -10,36 +10,14 @@ from numpy.typing import NDArray
 from silent_loom.core.images import Floats, Kind
 from silent_loom.core.kernels import kernel
 from silent_loom.core.parallel import Task, over_rows
+from silent_loom.core.tiling.blocks import FLOOR, Form
 from silent_loom.core.tiling.parted import Parted, part_objects
 from silent_loom.core.tiling.slide import slid
+from silent_loom.core.tiling.slopes import normals_of, slopes_of
 from silent_loom.core.tiling.strip import join_strip, windows
-from silent_loom.core.tiling.wide import FLOOR, LEAST, Form, join_wide
+from silent_loom.core.tiling.wide import LEAST, join_wide
 
 FORMS = {Kind.COLOUR: Form.LOGS, Kind.NORMAL: Form.SLOPES}
-
-
-@kernel
-def _to_slopes(src, out, y0, y1):  # type: ignore[no-untyped-def]
-    for y in range(y0, y1):
-        for x in range(src.shape[1]):
-            z = max(src[y, x, 2], np.float32(1e-3))
-            out[y, x, 0], out[y, x, 1] = -src[y, x, 0] / z, -src[y, x, 1] / z
-
-
-@kernel
-def _to_normals(src, out, y0, y1):  # type: ignore[no-untyped-def]
-    for y in range(y0, y1):
-        for x in range(src.shape[1]):
-            a, b = src[y, x, 0], src[y, x, 1]
-            n = np.float32(1) / np.sqrt(a * a + b * b + np.float32(1))
-            out[y, x, 0], out[y, x, 1], out[y, x, 2] = -a * n, -b * n, n
-
-
-def slopes_of(normals: Floats, task: Task) -> Floats:
-    """Normal vectors as slopes (−x/z, −y/z), shape (H, W, 2)."""
-    out = np.empty((*normals.shape[:2], 2), np.float32)
-    over_rows(out.shape[0], partial(_to_slopes, normals, out), task)
-    return out
 
 
 def _logs(light: Floats, task: Task) -> Floats:
@@ -57,13 +35,6 @@ def _logs(light: Floats, task: Task) -> Floats:
 def _light(logs: Floats, out: Floats, p: int, q: int) -> None:
     np.exp(logs[p:q], out=out[p:q])
     out[p:q] -= FLOOR
-
-
-def normals_of(slopes: Floats, task: Task) -> Floats:
-    """Unit normals of slopes."""
-    out = np.empty((*slopes.shape[:2], 3), np.float32)
-    over_rows(out.shape[0], partial(_to_normals, slopes, out), task)
-    return out
 
 
 def _join_into(
@@ -157,7 +128,7 @@ def closed_along(
     elif kind is Kind.NORMAL:
         leaning = np.empty((*strip.shape[:2], 2), np.float32)
         _join_into(leaning, near, far, path, softness, parted, turned, closed, task)
-        over_rows(strip.shape[0], partial(_to_normals, leaning, strip), task)
+        strip[:] = normals_of(leaning, task)
     elif kind is Kind.COLOUR:
         ratios = np.empty(strip.shape, np.float32)
         _join_into(ratios, _logs(near, task), _logs(far, task), path, softness, parted, turned, closed, task)

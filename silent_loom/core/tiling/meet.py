@@ -11,7 +11,7 @@ from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.resample import blur, reduce_area
 from silent_loom.core.tiling.bend import CELL
 from silent_loom.core.tiling.contour import FULL, Layers, Lines, contour_prices, layers_of, lines_of, quiet_below, window_at
-from silent_loom.core.tiling.cut import FAR, Prices, lowest_cut, price_by_row, roughness
+from silent_loom.core.tiling.cut import FAR, Prices, lowest_cut, price_by_row, reached, roughness
 from silent_loom.core.tiling.slide import slid
 
 SIZES = (256, 512, 1024)
@@ -47,21 +47,7 @@ def _sweep(across, rightward, leftward, every, step, start, shift, total, back, 
     origin = np.empty((layers, n), np.int32)
     for y in range(1, rows):
         for k in range(layers):
-            run, at = FAR, 0
-            for c in range(n):
-                if c > 0:
-                    run += rightward[k, y - 1, c - 1]
-                if total[k, c] < run:
-                    run, at = total[k, c], c
-                best[k, c], origin[k, c] = run, at
-            run, at = FAR, 0
-            for c in range(n - 1, -1, -1):
-                if c < n - 1:
-                    run += leftward[k, y - 1, c]
-                if total[k, c] < run:
-                    run, at = total[k, c], c
-                if run < best[k, c]:
-                    best[k, c], origin[k, c] = run, at
+            reached(total[k], rightward[k, y - 1], leftward[k, y - 1], best[k], origin[k])
         change = y % every == 0
         for k in range(layers):
             for c in range(n):
@@ -124,12 +110,13 @@ def _searched(
     scale: float,
     margin: int,
     closed: bool,
+    stiff: float,
     task: Task,
 ) -> tuple[NDArray[np.int64], float]:
     """Shift by row, and by how much the cut gains: what it costs with the shift as a part of what it costs around it."""
     rows = len(around)
     shifts = around + np.arange(-reach, reach + 1)[:, None]
-    quiet = quiet_below(*sides)
+    quiet = quiet_below(*sides, task)
     lines = lines_of(sides[0], scale, closed, task), lines_of(sides[1], scale, closed, task)
     tried = []
     for by in shifts:
@@ -139,6 +126,7 @@ def _searched(
     plain = tried[reach]
     straight = lowest_cut(plain, margin=margin, closed=closed)
     usual = float(price_by_row(plain, straight).mean())
+    step = stiff * PER_STEP * usual
     own = prices.across.copy()
     if not around.any():
         prices.across[:] += (PER_TEXEL * usual * np.abs(shifts))[..., None].astype(np.float32)
@@ -147,12 +135,12 @@ def _searched(
         prices.across[(shifts != 0) & ((np.arange(rows) == 0) | (np.arange(rows) == rows - 1))] = FAR
     if closed:
         half = rows // 2
-        path, layer = way(Prices(*(np.ascontiguousarray(np.roll(a, -half, 1)) for a in prices)), PER_STEP * usual)
+        path, layer = way(Prices(*(np.ascontiguousarray(np.roll(a, -half, 1)) for a in prices)), step)
         start = int(layer[rows - half]), int(path[rows - half])
         again = Prices(*(np.ascontiguousarray(np.concatenate([a, a[:, :1]], 1)) for a in prices))
-        path, layer = (line[:-1] for line in way(again, PER_STEP * usual, start))
+        path, layer = (line[:-1] for line in way(again, step, start))
     else:
-        path, layer = way(prices, PER_STEP * usual)
+        path, layer = way(prices, step)
     at = layer, np.arange(rows)
     taken = Prices(*(np.ascontiguousarray(a[at]) for a in (own, *prices[1:])))
     return shifts[at], roughness(taken, path) / roughness(plain, straight)
@@ -160,13 +148,10 @@ def _searched(
 
 def met_sides(sides: tuple[Layers, Layers], shift: Floats, closed: bool, task: Task = IDLE) -> tuple[Layers, Layers]:
     """Both pictures of an overlap, taken apart, where `slide.slid` takes them."""
-    first, second = (np.concatenate([side.base, side.detail, side.line[..., None]], 2) for side in sides)
-    met = []
-    for moved in slid(first, second, None, 1, shift, closed, task):
-        k = moved.shape[2] // 2
-        parts = (moved[..., :k], moved[..., k : 2 * k], np.clip(moved[..., -1], 0, 1))
-        met.append(Layers(*(np.ascontiguousarray(p) for p in parts)))
-    return met[0], met[1]
+    first, second = ((side.base, side.detail, side.line[..., None]) for side in sides)
+    moved = [slid(near, far, None, 1, shift, closed, task) for near, far in zip(first, second, strict=True)]
+    near, far = (Layers(base, detail, np.clip(line[..., 0], 0, 1)) for base, detail, line in zip(*moved, strict=True))
+    return near, far
 
 
 def _reduced(planes: Floats, keep: int, f: int, scale: float, toned: int, task: Task) -> tuple[Layers, Layers]:
@@ -188,6 +173,8 @@ def meeting(
     margin: float,
     closed: bool,
     task: Task = IDLE,
+    *,
+    stiff: float = 1.0,
 ) -> Floats | None:
     """By how much to bend both ends of an overlap along it so that lines that run across the cut meet there.
 
@@ -203,6 +190,8 @@ def meeting(
         See `contour.layers_of` and `contour.contour_prices`.
     margin : float
         Part of the overlap at both borders that the cut keeps away from.
+    stiff : float
+        How many times the usual price a change of the shift has.
 
     Returns
     -------
@@ -235,7 +224,7 @@ def meeting(
         )
         reach = AROUND[i - 1] if i else max(1, round(MOST * small_n))
         edge = int(margin * small_n)
-        shift, left = _searched(small, around.astype(np.int64), reach, scale / f, edge, closed, task)
+        shift, left = _searched(small, around.astype(np.int64), reach, scale / f, edge, closed, stiff, task)
         if i == 0 and left > WORTH:
             return None
         by = shift.astype(np.float64)

@@ -11,7 +11,7 @@ from silent_loom.core.images import Image
 from silent_loom.core.parallel import IDLE, Task, both
 from silent_loom.core.resample import at_most
 from silent_loom.core.tiling.cut import roughness_of_cut
-from silent_loom.core.tiling.seamless import MARGIN, Cost, cost_of
+from silent_loom.core.tiling.seamless import MARGIN, Cost, cost_of, cut_by_lines
 
 SIZES = (256, 512, 1024)
 """Texels along the longer side: every overlap is tried at the first, the best ones are placed more exactly at the others."""
@@ -25,7 +25,9 @@ NARROW = 24
 REACH = (0.5, 1.8)
 """Overlaps that are tried, as parts of the one asked for."""
 GAIN = 0.8
-"""An overlap is left as asked for unless another one's cut costs less than this part of its own."""
+"""An overlap is left as asked for unless another one's cut costs less than this part of its own; of lines, any less."""
+LINED = 0.05
+"""Part of a sheet that is lines, from which on it is not a grain."""
 AWAY = 2.0
 """How much dearer a cut counts a unit of overlap away from what was asked: a tenth of the sheet must be worth a fifth."""
 
@@ -62,7 +64,8 @@ def fitting_overlaps(image: Image, asked: tuple[float, float] = (0.2, 0.2), task
     Courses of stones, boards, ribs: whatever runs along an edge meets itself only where the sheet is laid over itself by
     the right amount, and no cut can mend a wrong one. So the lowest-error cut is priced at every overlap, by the same
     measure that places it (`contour.contour_prices`), at a small size; the cheapest ones are placed to a fraction of a texel at
-    a larger one. Both directions are fitted apart from each other.
+    larger ones, where in the end what counts is the cut that the step would make there, bent where that helps. Both
+    directions are fitted apart from each other.
     """
     costs = [cost_of({"base": at_most(image, size, task)}, {"base": 1.0}) for size in SIZES]
     for cost in costs:
@@ -93,10 +96,14 @@ def _fitted(costs: list[Cost], asked: float, task: Task) -> list[float]:
         reach = int(np.ceil(ratio / 2))
         placed = sorted(_best(cost, round(part * width) + np.arange(-reach, reach + 1)) for part in found[:count])
         found = [part for _, part in placed]
-    now = _price(costs[-1], round(asked * width))
+    now, enough = _price(costs[-1], round(asked * width)), GAIN
+    if costs[-1].layers.line.mean() >= LINED:  # lines that do not meet may do so bent, but better they meet as they are
+        bent = [cut_by_lines(costs[-1], width - round(p * width), True, False, task).roughness for p in (asked, *found)]
+        now, *both_ways = (float(np.sqrt(q * r)) for q, r in zip((now, *(price for price, _ in placed)), bent, strict=True))
+        placed, enough = list(zip(both_ways, found, strict=True)), 1.0
     counted = sorted((price * (1 + AWAY * abs(part - asked)), part) for price, part in placed)
     parts = [round(float(np.clip(part, LEAST, MOST)), 5) for _, part in counted]
-    order = [*parts, asked] if counted[0][0] <= GAIN * now else [asked, *parts]
+    order = [*parts, asked] if counted[0][0] <= enough * now else [asked, *parts]
     kept: list[float] = []
     for part in order:
         if all(abs(part - other) >= APART for other in kept):

@@ -19,7 +19,7 @@ from silent_loom.core.parallel import WORKERS, Task, over_rows
 from silent_loom.core.resample import blur, reduce_area
 from silent_loom.core.tiling.cut import edge_prices, lowest_cut
 from silent_loom.core.tiling.features import features
-from silent_loom.core.tiling.join import normals_of, slopes_of
+from silent_loom.core.tiling.slopes import normals_of, slopes_of
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
 from silent_loom.core.weave.step import CarryStep, Geometry, Sheet, Sources, Texels

@@ -19,7 +19,7 @@ from silent_loom.core.kernels import kernel
 from silent_loom.core.parallel import Task, copied, over_rows
 from silent_loom.core.resample import between, blur
 from silent_loom.core.tiling.clean import rgb_of
-from silent_loom.core.tiling.join import normals_of, slopes_of
+from silent_loom.core.tiling.slopes import normals_of, slopes_of
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
 from silent_loom.core.weave.step import CarryStep, Sheet

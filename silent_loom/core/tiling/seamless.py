@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from functools import cached_property
-from typing import Any, Literal, cast
+from functools import cached_property, partial
+from typing import Any, Literal, NamedTuple, cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,7 +14,8 @@ from pydantic import field_validator
 from silent_loom.core.carry import warp_homography
 from silent_loom.core.errors import WeaveError
 from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.parallel import IDLE, Task
+from silent_loom.core.kernels import kernel
+from silent_loom.core.parallel import IDLE, Task, over_rows
 from silent_loom.core.photo.perspective import convex, homography
 from silent_loom.core.resample import blur
 from silent_loom.core.tiling.bend import bent, drift_between
@@ -22,13 +23,15 @@ from silent_loom.core.tiling.contour import FULL, Layers, contour_prices, layers
 from silent_loom.core.tiling.cut import Prices, edge_prices, lowest_cut, roughness
 from silent_loom.core.tiling.fade import fade_strip
 from silent_loom.core.tiling.features import features
+from silent_loom.core.tiling.fibres import running
 from silent_loom.core.tiling.gradient import close
 from silent_loom.core.tiling.grid import room_of
-from silent_loom.core.tiling.join import closed_along, normals_of, slopes_of
+from silent_loom.core.tiling.join import closed_along
 from silent_loom.core.tiling.level import levelled
 from silent_loom.core.tiling.meet import meeting, met_sides
 from silent_loom.core.tiling.parted import Parted, parted_at
-from silent_loom.core.tiling.slide import slid
+from silent_loom.core.tiling.slide import with_ends_slid
+from silent_loom.core.tiling.slopes import normals_of, slopes_of
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
@@ -43,7 +46,11 @@ WORTH_MOVING = 0.9
 """Both ends of an overlap are moved along each other where the cut then costs less than this part."""
 
 ALONG = 0.1
-"""Transition, as a part of the overlap, where nothing repeats within it: along stripes, whose grain would be cut off."""
+"""Transition, as a part of the overlap, where nothing repeats within it: along stripes, whose grain would be cut off, …"""
+FIBRES = 0.2
+"""… and where everything runs along it: fibres change as slowly themselves."""
+STIFF = 15.0
+"""How much stiffer fibres are than joints when both ends are moved along each other: a wave in straight grain is seen."""
 
 
 Method = Literal["cut", "fade", "gradient", "motif", "mirror"]
@@ -138,6 +145,17 @@ class SeamlessSettings(Settings):
         return {"base": self.base_weight, "height": self.height_weight, "normal": self.normal_weight}
 
 
+@kernel
+def _shut(planes, path, out, x0, x1):  # type: ignore[no-untyped-def]
+    keep, rows, count = out.shape
+    n = planes.shape[1] - keep
+    for x in range(x0, x1):
+        for y in range(rows):
+            at = x + keep if x < n and x + 0.5 < path[y] else x
+            for k in range(count):
+                out[x, y, k] = planes[y, at, k]
+
+
 @dataclass(frozen=True)
 class Cost:
     """Features of every thread that counts, weighted, over one sheet.
@@ -159,22 +177,21 @@ class Cost:
     def layers(self) -> Layers:
         return layers_of(self.planes, self.scale, self.toned)
 
-    def closed_x(self, keep: int, path: NDArray[np.float64]) -> Cost:
+    @cached_property
+    def along(self) -> float:
+        """Whether everything runs across the sheet, see `fibres.running`."""
+        return running(self.planes, 1)
+
+    def closed_x(self, keep: int, path: NDArray[np.float64], task: Task = IDLE) -> Cost:
         """The same sheet cut shut from left to right along a path (a hard cut: only its content matters here), and turned."""
-        rows, width, count = self.planes.shape
-        n = width - keep
-        left = np.arange(n)[None, :] + 0.5 < path[:, None]
+        rows, _, count = self.planes.shape
         out = np.empty((keep, rows, count), np.float32)
-        out[:n] = np.where(left[..., None], self.planes[:, keep:], self.planes[:, :n]).transpose(1, 0, 2)
-        out[n:] = self.planes[:, n:keep].transpose(1, 0, 2)
+        over_rows(keep, partial(_shut, self.planes, path, out), task)
         return replace(self, planes=out)
 
     def slid(self, keep: int, shift: Floats, closed: bool, task: Task = IDLE) -> Cost:
         """The same sheet with both ends of its overlap moved along each other."""
-        n = self.planes.shape[1] - keep
-        planes = self.planes.copy()
-        planes[:, :n], planes[:, keep:] = slid(planes[:, :n], planes[:, keep:], None, 1, shift, closed, task)
-        return replace(self, planes=planes)
+        return replace(self, planes=with_ends_slid(self.planes, None, 1, keep, shift, closed, task))
 
     def turned(self) -> Cost:
         made = replace(self, planes=np.ascontiguousarray(self.planes.transpose(1, 0, 2)))
@@ -236,7 +253,7 @@ class Seamless(CarryStep[SeamlessSettings]):
     name = "seamless"
     title = "Seamless"
     sentence = "Makes the edges meet."
-    version = 9
+    version = 10
     decides = True
     Settings = SeamlessSettings
 
@@ -324,14 +341,13 @@ class Seamless(CarryStep[SeamlessSettings]):
         cost = replace(cost, planes=np.ascontiguousarray(cost.planes[:in_h, :in_w]))
         arrays: dict[str, NDArray[Any]] = {}
         bending = s.method == "motif" and s.bend
-        repeat = _repeat(s, keep_x, keep_y)
         if bending:
-            cost = _bent(cost, keep_x, repeat, False, arrays, "bend_x", task)
+            cost = _bent(s, cost, (keep_x, keep_y), 1, arrays, task)
         cost, path_x = _cut(s, cost, keep_x, False, arrays, "x", task)
         task.checkpoint()
-        across = cost.closed_x(keep_x, path_x.astype(float))
+        across = cost.closed_x(keep_x, path_x.astype(float), task)
         if bending:
-            across = _bent(across, keep_y, repeat, True, arrays, "bend_y", task)
+            across = _bent(s, across, (keep_x, keep_y), 0, arrays, task)
         _, path_y = _cut(s, across, keep_y, True, arrays, "y", task)
         arrays |= {"path_x": (path_x / n).astype(np.float32), "path_y": (path_y / m).astype(np.float32)}
         return Decision(arrays, figures, warnings)
@@ -405,6 +421,7 @@ class Seamless(CarryStep[SeamlessSettings]):
         least = 0.45 if s.method != "motif" else 1.2
         if s.method == "motif" and (s.grid_x if axis else s.grid_y) == 1:
             least = max(least, ALONG * size)
+        least = max(least, FIBRES * size * float(decision.arrays.get(f"along_{name}", 0.0)))
         parted, shift = self._parted(decision, name, len(path), axis == 0), decision.arrays.get(f"shift_{name}")
         soft = max(least, s.softness * size)
         return closed_along(pixels, kind, axis, keep, path, soft, axis == 0, task, parted=parted, shift=shift, spend=spend)
@@ -425,43 +442,72 @@ class Seamless(CarryStep[SeamlessSettings]):
         seen = []
         for pixels, axis, keep in ((across, 1, width), (down, 0, height)):
             if (shift := decision.arrays.get("shift_x" if axis else "shift_y")) is not None:
-                n = pixels.shape[axis] - keep
-                near, far = (pixels[:, :n], pixels[:, keep:]) if axis else (pixels[:n], pixels[keep:])
-                sides = (slopes_of(near, task), slopes_of(far, task)) if image.kind is Kind.NORMAL else (near, far)
-                moved = slid(*sides, image.kind, axis, shift, axis == 0, task)
-                near, far = (normals_of(p, task) for p in moved) if image.kind is Kind.NORMAL else moved
-                pixels = pixels.copy()
-                if axis:
-                    pixels[:, :n], pixels[:, keep:] = near, far
-                else:
-                    pixels[:n], pixels[keep:] = near, far
+                pixels = with_ends_slid(pixels, image.kind, axis, keep, shift, axis == 0, task)
             seen.append(replace(laid, pixels=np.ascontiguousarray(pixels)))
         return seen[0], seen[1]
+
+
+class Cut(NamedTuple):
+    """A cut between both ends of a sheet.
+
+    Attributes
+    ----------
+    cost : Cost
+        The sheet as it is cut, its ends moved along each other by ``shift``, if at all.
+    sides : tuple of Layers
+        Both pictures of its overlap.
+    path : int array, shape (rows,)
+        See `cut.lowest_cut`.
+    shift : array or None
+        See `meet.meeting`.
+    roughness : float
+        What the cut costs, see `cut.roughness`.
+    """
+
+    cost: Cost
+    sides: tuple[Layers, Layers]
+    path: NDArray[np.int32]
+    shift: Floats | None
+    roughness: float
+
+
+def cut_by_lines(cost: Cost, keep: int, bend: bool, closed: bool, task: Task = IDLE) -> Cut:
+    """The cut from top to bottom of a sheet that costs least by `contour.contour_prices`, bent or not."""
+    margin = int(MARGIN * (cost.planes.shape[1] - keep))
+    sides = cost.sides(keep, task)
+    prices = contour_prices(*sides, cost.scale, closed, task)
+    path = lowest_cut(prices, margin=margin, closed=closed)
+    plain = Cut(cost, sides, path, None, roughness(prices, path))
+    if not bend:
+        return plain
+    shift = meeting(cost.planes, sides, keep, cost.scale, cost.toned, MARGIN, closed, task, stiff=1 + STIFF * cost.along)
+    if shift is None:
+        return plain
+    met = met_sides(sides, shift, closed, task)
+    prices = contour_prices(*met, cost.scale, closed, task)
+    path = lowest_cut(prices, margin=margin, closed=closed)
+    rough = roughness(prices, path)
+    if rough >= WORTH_MOVING * plain.roughness:
+        return plain
+    return Cut(cost.slid(keep, shift, closed, task), met, path, shift, rough)
 
 
 def _cut(
     s: SeamlessSettings, cost: Cost, keep: int, closed: bool, arrays: dict[str, NDArray[Any]], axis: str, task: Task
 ) -> tuple[Cost, NDArray[np.int32]]:
     """The cut over an overlap, and the sheet as it is cut; how that came about goes into ``arrays`` where it matters."""
-    margin = int(MARGIN * (cost.planes.shape[1] - keep))
+    if s.method == "cut" and cost.along > 0:
+        arrays[f"along_{axis}"] = np.array(cost.along, np.float32)
     if s.method == "motif" or s.cut_by == "difference":
+        margin = int(MARGIN * (cost.planes.shape[1] - keep))
         return cost, lowest_cut(cost.prices_of_difference(keep), margin=margin, closed=closed)
-    sides = cost.sides(keep, task)
-    prices = contour_prices(*sides, cost.scale, closed, task)
-    path = lowest_cut(prices, margin=margin, closed=closed)
-    if s.method != "cut":
-        return cost, path
-    shift = meeting(cost.planes, sides, keep, cost.scale, cost.toned, MARGIN, closed, task) if s.bend else None
-    if shift is not None:
-        met = met_sides(sides, shift, closed, task)
-        met_prices = contour_prices(*met, cost.scale, closed, task)
-        met_path = lowest_cut(met_prices, margin=margin, closed=closed)
-        if roughness(met_prices, met_path) < WORTH_MOVING * roughness(prices, path):
-            cost, sides, path = cost.slid(keep, shift, closed, task), met, met_path
-            arrays[f"shift_{axis}"] = shift
-    parted = parted_at(*sides, path, cost.scale, cost.toned, closed, task)
-    arrays |= {f"{name}_{axis}": by_row for name, by_row in parted._asdict().items()}
-    return cost, path
+    cut = cut_by_lines(cost, keep, s.bend and s.method == "cut", closed, task)
+    if s.method == "cut":
+        if cut.shift is not None:
+            arrays[f"shift_{axis}"] = cut.shift
+        parted = parted_at(*cut.sides, cut.path, cut.cost.scale, cut.cost.toned, closed, task)
+        arrays |= {f"{name}_{axis}": by_row for name, by_row in parted._asdict().items()}
+    return cut.cost, cut.path
 
 
 def _repeat(s: SeamlessSettings, width: int, height: int) -> tuple[float, float]:
@@ -470,15 +516,18 @@ def _repeat(s: SeamlessSettings, width: int, height: int) -> tuple[float, float]
     return (min(repeats), max(repeats)) if repeats else (float(min(width, height)),) * 2
 
 
-def _bent(
-    cost: Cost, keep: int, repeat: tuple[float, float], closed: bool, arrays: dict[str, NDArray[Any]], name: str, task: Task
-) -> Cost:
+def _bent(s: SeamlessSettings, cost: Cost, size: tuple[int, int], axis: int, arrays: dict[str, NDArray[Any]], task: Task) -> Cost:
     """The same sheet with the drift between both ends of its overlap taken out, which goes into ``arrays``."""
+    keep, closed = size[1 - axis], axis == 0
     n = cost.planes.shape[1] - keep
-    drift = drift_between(cost.planes[:, :n], cost.planes[:, keep:], (repeat[0], min(repeat[1], 2.0 * n)), closed, task)
+    short, long = _repeat(s, *size)
+    only = None
+    if (s.grid_x == 1) != (s.grid_y == 1):
+        only = 0 if (s.grid_x if axis else s.grid_y) > 1 else 1
+    drift = drift_between(cost.planes[:, :n], cost.planes[:, keep:], (short, min(long, 2.0 * n)), closed, task, only)
     if drift is None:
         return cost
-    arrays[name] = drift
+    arrays["bend_x" if axis else "bend_y"] = drift
     return replace(cost, planes=bent(cost.planes, None, 1, keep, drift, closed, task))
 
 

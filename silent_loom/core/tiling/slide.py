@@ -7,9 +7,10 @@ from functools import partial
 import numpy as np
 
 from silent_loom.core.images import Floats, Kind
-from silent_loom.core.kernels import inlined, kernel
+from silent_loom.core.kernels import inlined, kernel, subkernel
 from silent_loom.core.parallel import IDLE, Task, over_rows
 from silent_loom.core.resample import between
+from silent_loom.core.tiling.slopes import normals_of, slopes_of
 
 
 @inlined
@@ -17,6 +18,16 @@ def inside(i, rows, closed):  # type: ignore[no-untyped-def]
     if closed:
         return i + rows if i < 0 else (i - rows if i >= rows else i)
     return min(max(i, 0), rows - 1)
+
+
+@inlined
+def cubic(t):  # type: ignore[no-untyped-def]
+    # What four neighbours count at a part t between the middle ones (Catmull-Rom)
+    t0 = ((np.float32(-0.5) * t + np.float32(1)) * t - np.float32(0.5)) * t
+    t1 = (np.float32(1.5) * t - np.float32(2.5)) * t * t + np.float32(1)
+    t2 = ((np.float32(-1.5) * t + np.float32(2)) * t + np.float32(0.5)) * t
+    t3 = (np.float32(0.5) * t - np.float32(0.5)) * t * t
+    return t0, t1, t2, t3
 
 
 @kernel
@@ -32,10 +43,7 @@ def _slide(src, by, weight, turned, closed, nearest, out, y0, y1):  # type: igno
             base = np.floor(v + np.float32(0.5) if nearest else v)
             t = np.float32(0) if nearest else v - base
             whole[x] = np.int32(base)
-            taps[0, x] = ((np.float32(-0.5) * t + np.float32(1)) * t - np.float32(0.5)) * t
-            taps[1, x] = (np.float32(1.5) * t - np.float32(2.5)) * t * t + np.float32(1)
-            taps[2, x] = ((np.float32(-1.5) * t + np.float32(2)) * t + np.float32(0.5)) * t
-            taps[3, x] = (np.float32(0.5) * t - np.float32(0.5)) * t * t
+            taps[0, x], taps[1, x], taps[2, x], taps[3, x] = cubic(t)
         low, high = whole.min(), whole.max()
         first, last = 0, w  # where nothing comes from beyond the ends
         if turned:
@@ -73,24 +81,32 @@ def _slide(src, by, weight, turned, closed, nearest, out, y0, y1):  # type: igno
                 out[y, x, k] = t0 * values[p] + t1 * values[q] + t2 * values[r] + t3 * values[s]
 
 
-@kernel
-def _lean(by, weight, turned, out, y0, y1):  # type: ignore[no-untyped-def]
+@subkernel
+def lean_row(y, by, weight, turned, first, last, row):  # type: ignore[no-untyped-def]
     # Slopes through the transpose of the Jacobian; the second slope goes up, rows go down
     h, w = by.shape
+    one = np.uintp(1)
+    at, up, down = np.uintp(y), np.uintp(max(y - 1, 0)), np.uintp(min(y + 1, h - 1))
+    apart = np.float32(1) / np.float32(down - up)
+    for i in range(first, last):
+        x, left, right = np.uintp(i), np.uintp(max(i - 1, 0)), np.uintp(min(i + 1, w - 1))
+        beside = np.float32(1) / np.float32(right - left)
+        q = x + x
+        p, r = row[q], -row[q + one]
+        if turned:
+            vx, vy = weight[at] * (by[at, right] - by[at, left]), weight[down] * by[down, x] - weight[up] * by[up, x]
+            vx, vy = vx * beside, vy * apart
+            row[q], row[q + one] = p + vx * p, -(r + vy * p)
+        else:
+            vx, vy = weight[right] * by[at, right] - weight[left] * by[at, left], weight[x] * (by[down, x] - by[up, x])
+            vx, vy = vx * beside, vy * apart
+            row[q], row[q + one] = p + vx * r, -(r + vy * r)
+
+
+@kernel
+def _lean(by, weight, turned, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
-        up, down = max(y - 1, 0), min(y + 1, h - 1)
-        for x in range(w):
-            left, right = max(x - 1, 0), min(x + 1, w - 1)
-            if turned:
-                vx, vy = weight[y] * (by[y, right] - by[y, left]), weight[down] * by[down, x] - weight[up] * by[up, x]
-            else:
-                vx, vy = weight[right] * by[y, right] - weight[left] * by[y, left], weight[x] * (by[down, x] - by[up, x])
-            vx, vy = vx / np.float32(right - left), vy / np.float32(down - up)
-            p, q = out[y, x, 0], -out[y, x, 1]
-            if turned:
-                out[y, x, 0], out[y, x, 1] = p + vx * p, -(q + vy * p)
-            else:
-                out[y, x, 0], out[y, x, 1] = p + vx * q, -(q + vy * q)
+        lean_row(y, by, weight, turned, 0, by.shape[1], out[y].reshape(-1))
 
 
 def _spread(shift: Floats, rows: int, n: int, closed: bool) -> Floats:
@@ -157,6 +173,27 @@ def slid(
         in the middle, where both are shown in equal parts. So nothing jumps where the overlap ends.
     """
     return _slid(near, far, kind is Kind.ID, kind is Kind.NORMAL, axis, shift, None, closed, task)
+
+
+def with_ends_slid(
+    pixels: Floats, kind: Kind | None, axis: int, keep: int, shift: Floats, closed: bool, task: Task = IDLE
+) -> Floats:
+    """A sheet, both ends of whose overlap lie where `slid` takes them; shape (H, W, C), normals as they are.
+
+    Parameters
+    ----------
+    pixels : array, shape (H, W, C)
+        Normals as normals, C = 3.
+    keep : int
+        Width (height) of the closed sheet; what is beyond it is the overlap.
+    kind, axis, shift, closed
+        See `slid`.
+    """
+    sheet = slopes_of(pixels, task) if kind is Kind.NORMAL else pixels.copy()
+    n = sheet.shape[axis] - keep
+    near, far = (sheet[:, :n], sheet[:, keep:]) if axis else (sheet[:n], sheet[keep:])
+    near[:], far[:] = slid(near, far, kind, axis, shift, closed, task)
+    return normals_of(sheet, task) if kind is Kind.NORMAL else sheet
 
 
 def slid_blocks(

@@ -13,11 +13,12 @@ from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.resample import at_most, blur, resize
 from silent_loom.core.tiling.contour import FULL, layers_of
 from silent_loom.core.tiling.features import features
+from silent_loom.core.tiling.fibres import running
 from silent_loom.core.tiling.grid import fit_grid
 from silent_loom.core.tiling.judge import contrast_after
 from silent_loom.core.tiling.lattice import find_lattice
 from silent_loom.core.tiling.meet import LINED as BENT
-from silent_loom.core.tiling.overlap import fitting_overlaps
+from silent_loom.core.tiling.overlap import LINED, fitting_overlaps
 from silent_loom.core.tiling.seam_meter import seams
 from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins
 from silent_loom.core.weave.decision import Decision
@@ -34,8 +35,8 @@ FINE, MORE = 0.75, 2
 are tried for that."""
 SMOOTH = 0.85
 """Part of the variance that is broad, from which on a surface counts as smooth."""
-LINED = 0.05
-"""Part of the sheet that is lines, from which on it is not a grain."""
+RUNNING = 0.5
+"""From where on a surface is said to run one way, see `fibres.running`."""
 STRANGE = {"gradient": 0.2, "fade": 0.2}
 """How much better than a cut a method must be where it does not belong: a gradient turns the colours of areas that have
 their own, a fade lets what it fades show through."""
@@ -280,17 +281,23 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
         if options.best <= (enough if name == "cut" else GOOD) and options.keeps():
             break
     reached, settings = options.taken()
-    return Suggestion(settings, _why(str(settings["method"]), smooth, reached), figures)
+    return Suggestion(settings, _why(str(settings["method"]), image, smooth, lines, reached), figures)
 
 
-def _why(method: str, smooth: float, figure: float) -> str:
+def _why(method: str, image: Image, smooth: float, lines: float, figure: float) -> str:
+    cut = "The surface has edges: a cut between them hides best"
+    if lines < LINED:
+        cut = "The surface has no joints or other lines: a cut where both sides look alike hides best"
+    planes = features(at_most(image, DECISION_SIZE))
+    if max(running(planes, 0), running(planes, 1)) > RUNNING:
+        cut = "Everything runs one way: along it one side goes over softly into the other, and beside it they are cut"
     spread = (
         f"The surface is smooth ({100 * smooth:.0f} % of what varies is broad): the difference is spread out"
         if smooth > SMOOTH
         else "A cut alone leaves a step in tone: the difference is spread out"
     )
     reason = {
-        "cut": "The surface has edges: a cut between them hides best",
+        "cut": cut,
         "gradient": spread,
         "fade": "The surface is an even grain: a fade that keeps contrast hides best",
         "motif": "A motif repeats: whole repeats are kept",

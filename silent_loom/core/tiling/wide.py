@@ -7,7 +7,6 @@ and of both ends only what will be seen.
 
 from __future__ import annotations
 
-from enum import IntEnum
 from functools import partial
 from typing import NamedTuple
 
@@ -15,92 +14,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats
-from silent_loom.core.kernels import inlined, kernel, subkernel
+from silent_loom.core.kernels import kernel, subkernel
 from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.resample import blur
+from silent_loom.core.tiling.blocks import FLOOR, Form, exp_of, lit, log_of, means_of_blocks
 from silent_loom.core.tiling.parted import Parted, part_objects
-from silent_loom.core.tiling.slide import displacement, inside, slid_blocks
+from silent_loom.core.tiling.slide import cubic, displacement, inside, lean_row, slid_blocks
 from silent_loom.core.tiling.strip import join_strip, mask_of, smoothed, windows
 
 LEAST = 1.25
 """Texels of the coarse grid that the transition of the finest detail is wide, at least."""
-FLOOR = np.float32(0.01)
-"""Light, as a part of white, below which ratios count less and less."""
 SURE = np.float32(0.002)
 """Share of an end that is not seen."""
-
-
-class Form(IntEnum):
-    """What of a sheet's samples is blended."""
-
-    PLAIN = 0
-    LOGS = 1
-    """Logarithms of light: colour goes over in ratios."""
-    SLOPES = 2
-    """Of normals, (−x/z, −y/z)."""
-
-
-@inlined
-def _log(v):  # type: ignore[no-untyped-def]
-    # Natural logarithm of a positive number, to 1e-7 (polynomial of Cephes); loops over it become vector code
-    bits = np.float32(v).view(np.int32)
-    e = np.int32((bits - np.int32(0x3F3504F3)) >> np.int32(23))
-    m = np.int32(bits - (e << np.int32(23))).view(np.float32) - np.float32(1)
-    p = np.float32(7.0376836292e-2)
-    p = p * m - np.float32(1.1514610310e-1)
-    p = p * m + np.float32(1.1676998740e-1)
-    p = p * m - np.float32(1.2420140846e-1)
-    p = p * m + np.float32(1.4249322787e-1)
-    p = p * m - np.float32(1.6668057665e-1)
-    p = p * m + np.float32(2.0000714765e-1)
-    p = p * m - np.float32(2.4999993993e-1)
-    p = p * m + np.float32(3.3333331174e-1)
-    square = m * m
-    k = np.float32(e)
-    return m + (square * m * p - np.float32(0.5) * square + k * np.float32(-2.12194440e-4)) + k * np.float32(0.693359375)
-
-
-@inlined
-def _exp(v):  # type: ignore[no-untyped-def]
-    # e to the power of a number, to 2e-7 (polynomial of Cephes)
-    v = min(max(v, np.float32(-80)), np.float32(80))
-    k = np.floor(v * np.float32(1.44269504088896341) + np.float32(0.5))
-    r = v - k * np.float32(0.693359375) + k * np.float32(2.12194440e-4)
-    p = np.float32(1.9875691500e-4)
-    p = p * r + np.float32(1.3981999507e-3)
-    p = p * r + np.float32(8.3334519073e-3)
-    p = p * r + np.float32(4.1665795894e-2)
-    p = p * r + np.float32(1.6666665459e-1)
-    p = p * r + np.float32(5.0000001201e-1)
-    p = p * r * r + r + np.float32(1)
-    return p * np.int32((np.int32(k) + np.int32(127)) << np.int32(23)).view(np.float32)
-
-
-@inlined
-def _lit(v):  # type: ignore[no-untyped-def]
-    return max(v, np.float32(-0.9) * FLOOR) + FLOOR
-
-
-@subkernel
-def _lean(y, by, weight, turned, first, last, row):  # type: ignore[no-untyped-def]
-    # Slopes through the transpose of the Jacobian; the second slope goes up, rows go down
-    h, w = by.shape
-    one = np.uintp(1)
-    at, up, down = np.uintp(y), np.uintp(max(y - 1, 0)), np.uintp(min(y + 1, h - 1))
-    apart = np.float32(1) / np.float32(down - up)
-    for i in range(first, last):
-        x, left, right = np.uintp(i), np.uintp(max(i - 1, 0)), np.uintp(min(i + 1, w - 1))
-        beside = np.float32(1) / np.float32(right - left)
-        q = x + x
-        p, r = row[q], -row[q + one]
-        if turned:
-            vx, vy = weight[at] * (by[at, right] - by[at, left]), weight[down] * by[down, x] - weight[up] * by[up, x]
-            vx, vy = vx * beside, vy * apart
-            row[q], row[q + one] = p + vx * p, -(r + vy * p)
-        else:
-            vx, vy = weight[right] * by[at, right] - weight[left] * by[at, left], weight[x] * (by[down, x] - by[up, x])
-            vx, vy = vx * beside, vy * apart
-            row[q], row[q + one] = p + vx * r, -(r + vy * r)
 
 
 @subkernel
@@ -124,10 +49,7 @@ def _fetch_moved(samples, shape, form, oy, ox, y, by, weight, turned, closed, fi
     for i in range(first, last):
         x = np.uintp(i)
         t = part[x]
-        t0 = ((np.float32(-0.5) * t + np.float32(1)) * t - np.float32(0.5)) * t
-        t1 = (np.float32(1.5) * t - np.float32(2.5)) * t * t + np.float32(1)
-        t2 = ((np.float32(-1.5) * t + np.float32(2)) * t + np.float32(0.5)) * t
-        t3 = (np.float32(0.5) * t - np.float32(0.5)) * t * t
+        t0, t1, t2, t3 = cubic(t)
         n = whole[x] + (i if turned else y)
         begin = start if turned else start + i * channels
         if beyond:
@@ -161,7 +83,7 @@ def _fetch_moved(samples, shape, form, oy, ox, y, by, weight, turned, closed, fi
                 q += one
                 a, b, c, d = a + one, b + one, c + one, d + one
     if form == 2:
-        _lean(y, by, weight, turned, first, last, row)
+        lean_row(y, by, weight, turned, first, last, row)
 
 
 @subkernel
@@ -175,7 +97,7 @@ def _fetch(samples, shape, form, oy, ox, y, by, weight, moved, turned, closed, f
         if form == 1:
             for i in range(first * channels, last * channels):
                 q = np.uintp(i)
-                row[q] = _lit(row[q])
+                row[q] = lit(row[q])
     elif form == 2:
         for x in range(first, last):
             p = np.uintp(start + 3 * x)
@@ -185,47 +107,11 @@ def _fetch(samples, shape, form, oy, ox, y, by, weight, moved, turned, closed, f
     elif form == 1:
         for i in range(first * channels, last * channels):
             q = np.uintp(i)
-            row[q] = _lit(samples[q + np.uintp(start)])
+            row[q] = lit(samples[q + np.uintp(start)])
     else:
         for i in range(first * channels, last * channels):
             q = np.uintp(i)
             row[q] = samples[q + np.uintp(start)]
-
-
-@kernel
-def _blocks(src, form, oy, ox, size, f, out, y0, y1):  # type: ignore[no-untyped-def]
-    # Means over f × f texels of one end of the overlap, in its form; the last block of a row or column may hold fewer
-    h, w = size
-    kept, channels = out.shape[2], src.shape[2]
-    sums = np.empty(w * kept, np.float32)
-    samples = src.reshape(-1)
-    for j in range(y0, y1):
-        top, low = j * f, min(h, j * f + f)
-        sums[:] = 0
-        for y in range(top, low):
-            first = ((y + oy) * src.shape[1] + ox) * channels
-            if form == 1:
-                for i in range(w * channels):
-                    q = np.uintp(i)
-                    sums[q] += _log(_lit(samples[q + np.uintp(first)]))
-            elif form == 2:
-                for x in range(w):
-                    p, q = np.uintp(first + 3 * x), np.uintp(2 * x)
-                    z = np.float32(-1) / max(samples[p + np.uintp(2)], np.float32(1e-3))
-                    sums[q] += samples[p] * z
-                    sums[q + np.uintp(1)] += samples[p + np.uintp(1)] * z
-            else:
-                for i in range(w * channels):
-                    q = np.uintp(i)
-                    sums[q] += samples[q + np.uintp(first)]
-        for i in range(out.shape[1]):
-            left, right = i * f, min(w, i * f + f)
-            count = np.float32((low - top) * (right - left))
-            for k in range(kept):
-                total = np.float32(0)
-                for x in range(left, right):
-                    total += sums[np.uintp(x * kept + k)]
-                out[j, i, k] = total / count
 
 
 @kernel
@@ -256,7 +142,7 @@ def _fine_moments(src, form, origins, by, weights, moved, turned, closed, size, 
                 if form == 1:
                     for p in range(first * channels, last * channels):
                         q = np.uintp(p)
-                        row_a[q], row_b[q] = _log(row_a[q]), _log(row_b[q])
+                        row_a[q], row_b[q] = log_of(row_a[q]), log_of(row_b[q])
                 for n in range(i, end):
                     for k in range(channels):
                         mean_a, mean_b = low_a[j, n, k], low_b[j, n, k]
@@ -277,11 +163,7 @@ def _fine_moments(src, form, origins, by, weights, moved, turned, closed, size, 
 @subkernel
 def _taps4(at, n):  # type: ignore[no-untyped-def]
     base = int(np.floor(at))
-    t = np.float32(at - base)
-    w0 = ((np.float32(-0.5) * t + np.float32(1)) * t - np.float32(0.5)) * t
-    w1 = (np.float32(1.5) * t - np.float32(2.5)) * t * t + np.float32(1)
-    w2 = ((np.float32(-1.5) * t + np.float32(2)) * t + np.float32(0.5)) * t
-    w3 = (np.float32(0.5) * t - np.float32(0.5)) * t * t
+    w0, w1, w2, w3 = cubic(np.float32(at - base))
     top = n - 1
     return min(max(base - 1, 0), top), min(max(base, 0), top), min(max(base + 1, 0), top), min(base + 2, top), w0, w1, w2, w3
 
@@ -378,7 +260,7 @@ def _compose(  # type: ignore[no-untyped-def]
                 if form == 1:
                     for i in range(p, q):
                         n = np.uintp(i)
-                        row_a[n], row_b[n] = _log(row_a[n]), _log(row_b[n])
+                        row_a[n], row_b[n] = log_of(row_a[n]), log_of(row_b[n])
                 for i in range(first, x):
                     t, g = share[np.uintp(i)], gains[np.uintp(i)] - np.float32(1)
                     for m in range(i * channels, (i + 1) * channels):
@@ -389,11 +271,11 @@ def _compose(  # type: ignore[no-untyped-def]
                 if form == 1:
                     for i in range(p, q):
                         n = np.uintp(i)
-                        row_a[n] = _exp(row_a[n]) - FLOOR
+                        row_a[n] = exp_of(row_a[n]) - FLOOR
             elif form == 1:
                 for i in range(p, q):
                     n = np.uintp(i)
-                    row[n] = row[n] * _exp(more[n]) - FLOOR
+                    row[n] = row[n] * exp_of(more[n]) - FLOOR
             else:
                 for i in range(p, q):
                     n = np.uintp(i)
@@ -462,10 +344,7 @@ def join_wide(
     size = (h, w)
     f = min(8, int(softness / LEAST))
     shape = (-(-h // f), -(-w // f), channels)
-    low_a, low_b = np.empty(shape, np.float32), np.empty(shape, np.float32)
-    for origin, blocks in zip(origins, (low_a, low_b), strict=True):
-        work = partial(_blocks, pixels, int(form), origin[0], origin[1], size, f, blocks)
-        over_rows(shape[0], work, task, least=4, cost=w * channels * f * 3e-4)
+    low_a, low_b = (means_of_blocks(pixels, form, (int(y), int(x)), size, f, task) for y, x in origins)
     move = _Move(np.zeros((1, 1), np.float32), np.zeros((2, 1), np.float32))
     if shift is not None:
         by, share = displacement(shift, rows, n, turned, closed)
