@@ -13,7 +13,7 @@ export class CornersView {
     this.context = this.canvas.getContext("2d");
     this.loupe = el("canvas", { class: "loupe", width: 300, height: 300, hidden: true });
     this.handles = NAMES.map((name, i) => {
-      const handle = el("button", { class: "corner", type: "button", "aria-label": `Corner ${name}; arrow keys move it`, "data-corner": i });
+      const handle = el("button", { class: "corner", type: "button", "aria-label": `Corner ${name}; arrow keys move it`, "data-corner": i, hidden: true });
       handle.addEventListener("pointerdown", (e) => this.drag(e, i));
       handle.addEventListener("keydown", (e) => this.key(e, i));
       return handle;
@@ -22,7 +22,7 @@ export class CornersView {
     this.bar = el("div", { class: "foot-right" }, done);
     this.extra = [...this.handles, this.loupe, this.bar];
     this.photo = new Image();
-    this.photo.onload = () => { pane.computing(false); this.draw(); pane.painted(this.photo.naturalWidth); };
+    this.photo.onload = () => { pane.computing(false); this.shown(); };
     this.photo.onerror = () => { pane.computing(false); pane.say("The photo cannot be shown."); };
   }
 
@@ -36,10 +36,13 @@ export class CornersView {
   }
 
   resize() { this.draw(); }
+  shown() { this.draw(); this.pane.painted(this, this.photo.naturalWidth); }
+  // The first corner, as soon as there is a picture for it to lie on
+  focus() { if (this.handles[0].hidden) this.wanted = true; else this.handles[0].focus(); }
   ask() {
     const photo = this.state.rows.find((r) => r.step === "photo");
     const address = `${this.state.path}/photo.jpg?step_id=${photo.id}&size=2800&of=${photo.settings.source.slice(0, 16)}`;
-    if (this.photo.src.endsWith(address)) { this.draw(); return; }
+    if (this.photo.src.endsWith(address) && (this.photo.naturalWidth || !this.photo.complete)) { if (this.photo.naturalWidth) this.shown(); return; }
     this.pane.computing(true);
     this.photo.src = address;
   }
@@ -71,7 +74,8 @@ export class CornersView {
       c.stroke();
     }
     this.lines(c, points);
-    points.forEach((p, i) => { this.handles[i].style.left = `${p[0]}px`; this.handles[i].style.top = `${p[1]}px`; });
+    points.forEach((p, i) => { this.handles[i].style.left = `${p[0]}px`; this.handles[i].style.top = `${p[1]}px`; this.handles[i].hidden = false; });
+    if (this.wanted && this.handles[0].isConnected) { this.wanted = false; this.handles[0].focus(); }
   }
 
   move(i, u, v) {

@@ -21,7 +21,7 @@ export class FlatView {
     this.copies = [2, 2];
     this.bond = "straight";
     this.hand = new Hand(this);
-    this.extra = [this.hand.over];
+    this.extra = [this.hand.over.node];
     this.seams = null; // heat of the joins, when it is asked for
     this.zoom = 1;
     this.at = [0, 0];
@@ -77,7 +77,7 @@ export class FlatView {
     this.canvas.setAttribute("aria-label", `${body.thread}, ${w} by ${h} texels, ${cm(this.mm[0])} by ${cm(this.mm[1])} a repeat`);
     this.draw(parts);
     this.hand.answered();
-    this.pane.painted(w);
+    this.pane.painted(this, w);
     if (first) this.ask();
   }
 

@@ -192,7 +192,7 @@ export class FormView {
     this.mesh.visible = true;
     if (this.state.draft) this.moving();
     this.apply();
-    this.pane.painted(w);
+    this.pane.painted(this, w);
   }
 
   // A texture keeps its place on the graphics card while its size stays; the old picture stays until the new one is in.

@@ -9,7 +9,7 @@ export class GridView extends CornersView {
   ask() {
     const rows = this.state.rows.filter((r) => r.on && !r.idle), at = rows.findIndex((r) => r.id === this.row.id), above = rows[at - 1];
     const address = `${this.state.path}/map/base.png?size=1600&below=${above.id}&entry=${this.state.material.head}`;
-    if (this.photo.src.endsWith(address)) { this.draw(); return; }
+    if (this.photo.src.endsWith(address) && (this.photo.naturalWidth || !this.photo.complete)) { if (this.photo.naturalWidth) this.shown(); return; }
     this.pane.computing(true);
     this.photo.src = address;
   }

@@ -68,7 +68,7 @@ class Pane {
 
   mount() {
     const current = this.current;
-    this.node.querySelectorAll("canvas, .light, .tools, .corner, .foot-right, .spots-list").forEach((n) => n.remove());
+    this.node.querySelectorAll("canvas, .hand, .light, .tools, .corner, .foot-right, .spots-list").forEach((n) => n.remove());
     this.node.prepend(current.canvas);
     if (current === this._flat) current.canvas.after(...current.extra);
     else if (current.extra) this.node.append(...current.extra);
@@ -93,8 +93,9 @@ class Pane {
 
   say(words) { this.foot.textContent = words; }
   computing(on) { this.node.classList.toggle("computing", on); this.node.setAttribute("aria-busy", on); }
-  // For whoever waits for a picture: which state, at which size
-  painted(width) {
+  // For whoever waits for a picture: which state, at which size. An answer to a view that was left meanwhile says nothing
+  painted(view, width) {
+    if (view !== this.current) return;
     this.first?.remove();
     this.node.dataset.painted = `${this.view}:${this.thread}:${width}`;
     this.node.dataset.turn = String(+(this.node.dataset.turn || 0) + 1);
@@ -117,8 +118,8 @@ export class Table {
     for (const event of ["chosen", "picking"]) state.addEventListener(event, () => this.panes.forEach((p) => { if (["flat", "half"].includes(p.view)) { p.flat.hand.clear(); p.refresh(); } }));
     state.addEventListener("picking", () => { const pane = this.active || this.panes[0]; if (state.picking) { if (!["flat", "half"].includes(pane.view)) pane.show("flat"); pane.say(state.picking.words); } });
     state.addEventListener("material", () => this.panes.forEach((p) => { if (p._flat && (p._flat.seams || p._flat.spots)) this.recheck(p); }));
-    state.addEventListener("grid", () => { const pane = this.active || this.panes[0]; pane.show("grid"); pane.node.querySelector(".corner")?.focus(); });
-    state.addEventListener("corners", () => { const pane = this.active || this.panes[0]; pane.show("photo"); pane.node.querySelector(".corner")?.focus(); });
+    state.addEventListener("grid", () => { const pane = this.active || this.panes[0]; pane.show("grid"); pane.grid.focus(); });
+    state.addEventListener("corners", () => { const pane = this.active || this.panes[0]; pane.show("photo"); pane.corners.focus(); });
     new ResizeObserver(() => this.panes.forEach((p) => p.current.resize())).observe(root);
   }
 
