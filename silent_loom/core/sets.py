@@ -301,14 +301,7 @@ def motif_settings(guide: Image, task: Task = IDLE) -> dict[str, Any]:
     grid = fit_grid(guide, lattice, task) if lattice else None
     if grid is None:
         raise LoomError("no regular motif was found", "seamless", "Use cut, fade or gradient, or place the grid by hand.")
-    return {
-        "method": "motif",
-        "grid": grid.quad,
-        "grid_x": grid.repeats[0],
-        "grid_y": grid.repeats[1],
-        "overlap_x": 0.3,
-        "overlap_y": 0.3,
-    }
+    return grid.settings()
 
 
 def _fitting(s: SeamlessSettings, image: Image, size: tuple[int, int]) -> Image:

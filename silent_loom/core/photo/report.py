@@ -461,18 +461,7 @@ def report(picture: Picture, width_mm: float | None = None, task: Task = IDLE) -
         }
         cure = None
         if grid is not None:
-            cure = Cure(
-                "seamless",
-                {
-                    "method": "motif",
-                    "grid": grid.quad,
-                    "grid_x": grid.repeats[0],
-                    "grid_y": grid.repeats[1],
-                    "overlap_x": 0.3,
-                    "overlap_y": 0.3,
-                },
-                "Keep whole repeats",
-            )
+            cure = Cure("seamless", grid.settings(), "Keep whole repeats")
         findings.append(
             Finding(
                 "motif",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import cv2
 import numpy as np
@@ -30,14 +31,39 @@ class Grid:
         Across and down.
     room : tuple of float
         How far the same grid goes on beyond the area, to the right and down, as a part of it.
+    free : int, optional
+        The direction in which nothing repeats, see `lattice.Lattice`.
     """
 
     quad: Quad
     repeats: tuple[int, int]
     room: tuple[float, float]
+    free: int | None = None
+
+    def settings(self) -> dict[str, Any]:
+        """What the seamless step needs to keep it."""
+        over = [OVERLAP, OVERLAP]
+        if self.free is not None:
+            # Wide enough for the border between two stripes to lie well inside
+            over[1 - self.free] = float(np.clip(ACROSS_STRIPES / self.repeats[1 - self.free], OVERLAP, MOST))
+        return {
+            "method": "motif",
+            "grid": self.quad,
+            "grid_x": self.repeats[0],
+            "grid_y": self.repeats[1],
+            "overlap_x": over[0],
+            "overlap_y": over[1],
+        }
 
 
 LEAST_ROOM = 0.06
+OVERLAP = 0.3
+"""Part of the area that is laid over itself, if there is so much room …"""
+MOST = 0.5
+"""… and the most of it that may be."""
+ACROSS_STRIPES, STRIPES = 1.4, 3
+"""Repeats of stripes that are left beyond the area, if that leaves so many in it: what lies within a stripe is found in no
+other, so a cut has to go along the border between two, and that must lie well inside the overlap."""
 
 
 def fit_grid(image: Image, lattice: Lattice, task: Task = IDLE, room: float = LEAST_ROOM) -> Grid | None:
@@ -63,6 +89,11 @@ def fit_grid(image: Image, lattice: Lattice, task: Task = IDLE, room: float = LE
         most = 0.985 / (1.25 if room > 0 else 1.0)
         ux, uy = (ux * most, uy) if lattice.free == 0 else (ux, uy * most)
     repeats = _most(ux, uy, room)
+    if lattice.free is not None and room > 0:
+        beyond = (0.0, ACROSS_STRIPES) if lattice.free == 0 else (ACROSS_STRIPES, 0.0)
+        roomy = _most(ux, uy, room, beyond)
+        if roomy is not None and max(roomy) >= STRIPES:
+            repeats = roomy
     if repeats is None:
         return None
     n, m = repeats
@@ -78,16 +109,19 @@ def fit_grid(image: Image, lattice: Lattice, task: Task = IDLE, room: float = LE
     if float(corners.max() - 1) > 0.02:
         return None
     quad = tuple((round(float(x), 7), round(float(y), 7)) for x, y in corners)
-    return Grid(quad, (n, m), room_of(corners))  # type: ignore[arg-type]
+    return Grid(quad, (n, m), room_of(corners), lattice.free)  # type: ignore[arg-type]
 
 
-def _most(across: NDArray[np.float64], down: NDArray[np.float64], room: float) -> tuple[int, int] | None:
-    """Whole repeats across and down whose area is largest, with room beyond on both sides; None when there are none."""
+def _most(
+    across: NDArray[np.float64], down: NDArray[np.float64], room: float, beyond: tuple[float, float] = (0.0, 0.0)
+) -> tuple[int, int] | None:
+    """Whole repeats across and down whose area is largest, with room beyond on both sides, as a part of it and as so many
+    repeats; None when there are none."""
     best, area = None, 0
     for n in range(int(0.995 / max(across[0], 1e-6)), 0, -1):
-        wide = across * n * (1 + room)
+        wide = across * max(n * (1 + room), n + beyond[0])
         for m in range(int(0.995 / max(down[1], 1e-6)), 0, -1):
-            high = down * m * (1 + room)
+            high = down * max(m * (1 + room), m + beyond[1])
             if n * m <= area:
                 break
             if (np.abs(wide) + np.abs(high) <= 0.995).all():
@@ -97,7 +131,7 @@ def _most(across: NDArray[np.float64], down: NDArray[np.float64], room: float) -
 
 
 def room_of(corners: NDArray[np.float64]) -> tuple[float, float]:
-    """How far an area goes on beyond its right and lower side before the sheet ends, as parts of the area; at most 0.3."""
+    """How far an area goes on beyond its right and lower side before the sheet ends, as parts of the area; at most `MOST`."""
     tl, tr, br, bl = np.asarray(corners, np.float64)
 
     def until(start: NDArray[np.float64], way: NDArray[np.float64]) -> float:
@@ -106,8 +140,8 @@ def room_of(corners: NDArray[np.float64]) -> tuple[float, float]:
             steps = np.where(np.abs(way) > 1e-9, (goal - start) / way, np.inf)
         return float(steps.min())
 
-    right = float(np.clip(min(until(tr, tr - tl), until(br, br - bl)), 0.0, 0.3))
-    below = float(np.clip(min(until(bl, bl - tl), until(br, br - tr)), 0.0, 0.3))
+    right = float(np.clip(min(until(tr, tr - tl), until(br, br - bl)), 0.0, MOST))
+    below = float(np.clip(min(until(bl, bl - tl), until(br, br - tr)), 0.0, MOST))
     # Both at once reach farthest at the corner between them
     corner = until(br, right * (br - bl) + below * (br - tr)) if right > 0 or below > 0 else 1.0
     share = min(1.0, max(0.0, corner))

@@ -45,10 +45,8 @@ MARGIN = 0.12
 WORTH_MOVING = 0.9
 """Both ends of an overlap are moved along each other where the cut then costs less than this part."""
 
-ALONG = 0.1
-"""Transition, as a part of the overlap, where nothing repeats within it: along stripes, whose grain would be cut off, …"""
 FIBRES = 0.2
-"""… and where everything runs along it: fibres change as slowly themselves."""
+"""Transition, as a part of the overlap, where everything runs along it: fibres change as slowly themselves."""
 STIFF = 15.0
 """How much stiffer fibres are than joints when both ends are moved along each other: a wave in straight grain is seen."""
 
@@ -418,9 +416,7 @@ class Seamless(CarryStep[SeamlessSettings]):
     ) -> Floats:
         size, name = pixels.shape[axis] - keep, "x" if axis else "y"
         # Both ends of an overlap of whole repeats show the same elements: a wider transition doubles nothing
-        least = 0.45 if s.method != "motif" else 1.2
-        if s.method == "motif" and (s.grid_x if axis else s.grid_y) == 1:
-            least = max(least, ALONG * size)
+        least = 1.2 if s.method == "motif" and not (_striped(s) and (s.grid_x if axis else s.grid_y) == 1) else 0.45
         least = max(least, FIBRES * size * float(decision.arrays.get(f"along_{name}", 0.0)))
         parted, shift = self._parted(decision, name, len(path), axis == 0), decision.arrays.get(f"shift_{name}")
         soft = max(least, s.softness * size)
@@ -496,18 +492,24 @@ def _cut(
     s: SeamlessSettings, cost: Cost, keep: int, closed: bool, arrays: dict[str, NDArray[Any]], axis: str, task: Task
 ) -> tuple[Cost, NDArray[np.int32]]:
     """The cut over an overlap, and the sheet as it is cut; how that came about goes into ``arrays`` where it matters."""
-    if s.method == "cut" and cost.along > 0:
+    cuts = s.method == "cut" or _striped(s)
+    if cuts and cost.along > 0:
         arrays[f"along_{axis}"] = np.array(cost.along, np.float32)
-    if s.method == "motif" or s.cut_by == "difference":
+    if not _striped(s) and (s.method == "motif" or s.cut_by == "difference"):
         margin = int(MARGIN * (cost.planes.shape[1] - keep))
         return cost, lowest_cut(cost.prices_of_difference(keep), margin=margin, closed=closed)
     cut = cut_by_lines(cost, keep, s.bend and s.method == "cut", closed, task)
-    if s.method == "cut":
+    if cuts:
         if cut.shift is not None:
             arrays[f"shift_{axis}"] = cut.shift
         parted = parted_at(*cut.sides, cut.path, cut.cost.scale, cut.cost.toned, closed, task)
         arrays |= {f"{name}_{axis}": by_row for name, by_row in parted._asdict().items()}
     return cut.cost, cut.path
+
+
+def _striped(s: SeamlessSettings) -> bool:
+    """Whether a motif repeats one way only: courses of bricks, boards. What lies within its stripes is found nowhere else."""
+    return s.method == "motif" and (s.grid_x == 1) != (s.grid_y == 1)
 
 
 def _repeat(s: SeamlessSettings, width: int, height: int) -> tuple[float, float]:
@@ -522,7 +524,7 @@ def _bent(s: SeamlessSettings, cost: Cost, size: tuple[int, int], axis: int, arr
     n = cost.planes.shape[1] - keep
     short, long = _repeat(s, *size)
     only = None
-    if (s.grid_x == 1) != (s.grid_y == 1):
+    if _striped(s):
         only = 0 if (s.grid_x if axis else s.grid_y) > 1 else 1
     drift = drift_between(cost.planes[:, :n], cost.planes[:, keep:], (short, min(long, 2.0 * n)), closed, task, only)
     if drift is None:

@@ -229,7 +229,7 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
     options = _Options(image, task)
     if lattice and grid:
         n, m = grid.repeats
-        settings = {"method": "motif", "grid": grid.quad, "grid_x": n, "grid_y": m, "overlap_x": 0.3, "overlap_y": 0.3}
+        settings = grid.settings()
         figure = max(_proved(image, SeamlessSettings(**settings), task))
         figures["motif"] = round(figure, 3)
         if figure <= GOOD or lattice.regular > 0.4:
