@@ -54,3 +54,21 @@ def bricks(seed: int, height: int = 520, width: int = 700, course: float = 52.0,
     brick = np.clip((near - 2.5) / 1.5 + 0.5, 0, 1)
     grain = blur(rng.normal(0, 1, tone.shape).astype(np.float32), 2.0, False)
     return np.asarray(tone * brick + 0.6 * (1 - brick) + 0.01 * grain / grain.std(), np.float32)
+
+
+def shingles(seed: int, height: int = 560, width: int = 760, row: float = 70.0) -> Floats:
+    """Rows of shingles of all widths, each ending a little higher or lower than the next."""
+    rng = np.random.default_rng(seed)
+    y, x = np.mgrid[:height, :width].astype(np.float32)
+    out = np.zeros((height, width), np.float32)
+    for k in range(int(height / row) + 2, -2, -1):
+        ends = np.cumsum(64 * rng.uniform(0.5, 1.5, 30)) - rng.uniform(20, 84)
+        which = np.searchsorted(ends, x[0])
+        bottom = (k + 1) * row + rng.uniform(-0.085, 0.085, 31)[which] * row
+        tone = rng.uniform(0.25, 0.55, 31)[which]
+        gap = np.clip((np.abs(x[0][:, None] - ends).min(1) - 1) / 2, 0.2, 1)
+        above = bottom - y
+        out *= np.where((above <= 0) & (above > -10), np.clip(0.45 - above / 18, 0, 1), 1)  # shadow on the row below
+        out = np.where((above > 0) & (y >= k * row - 20), tone * gap * np.clip(0.35 + above / 8, 0, 1), out)
+    grain = blur(rng.normal(0, 1, out.shape).astype(np.float32), 3.0, False)
+    return np.clip(out * (1 + 0.08 * grain / grain.std()), 0.01, 1).astype(np.float32)

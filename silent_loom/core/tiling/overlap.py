@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from silent_loom.core.images import Image
 from silent_loom.core.parallel import IDLE, Task, both
 from silent_loom.core.resample import at_most
+from silent_loom.core.tiling.beat import beat_across
 from silent_loom.core.tiling.cut import roughness_of_cut
 from silent_loom.core.tiling.seamless import MARGIN, Cost, cost_of, cut_by_lines
 
@@ -28,6 +29,9 @@ GAIN = 0.8
 """An overlap is left as asked for unless another one's cut costs less than this part of its own; of lines, any less."""
 LINED = 0.05
 """Part of a sheet that is lines, from which on it is not a grain."""
+BEAT = 1.0
+"""How much dearer a cut counts where courses come at an even beat and the overlap leaves half of one: no line need end
+there, but the course is seen."""
 AWAY = 2.0
 """How much dearer a cut counts a unit of overlap away from what was asked: a tenth of the sheet must be worth a fifth."""
 
@@ -64,7 +68,8 @@ def fitting_overlaps(image: Image, asked: tuple[float, float] = (0.2, 0.2), task
     Courses of stones, boards, ribs: whatever runs along an edge meets itself only where the sheet is laid over itself by
     the right amount, and no cut can mend a wrong one. So the lowest-error cut is priced at every overlap, by the same
     measure that places it (`contour.contour_prices`), at a small size; the cheapest ones are placed to a fraction of a texel at
-    larger ones, where in the end what counts is the cut that the step would make there, bent where that helps. Both
+    larger ones, where in the end what counts is the cut that the step would make there, bent where that helps. Courses that
+    come at an even beat are not left half as high, see `beat`. Both
     directions are fitted apart from each other.
     """
     costs = [cost_of({"base": at_most(image, size, task)}, {"base": 1.0}) for size in SIZES]
@@ -85,7 +90,9 @@ def _fitted(costs: list[Cost], asked: float, task: Task) -> list[float]:
         return [asked]
     low, high = max(LEAST, REACH[0] * asked), min(MOST, REACH[1] * asked)
     tried = np.arange(max(4, round(low * width)), max(5, round(high * width)) + 1)
-    prices = np.array([_price(costs[0], int(n)) for n in tried])
+    beat = beat_across(costs[1].planes, task)
+    on_beat = 1 + BEAT * np.array([beat.missed(1 - n / width) for n in tried])
+    prices = np.array([_price(costs[0], int(n)) for n in tried]) * on_beat
     found = [tried[i] / width for i in _lows(prices)]
     placed: list[tuple[float, float]] = []
     for cost, count in zip(costs[1:], KEPT, strict=True):
@@ -101,7 +108,10 @@ def _fitted(costs: list[Cost], asked: float, task: Task) -> list[float]:
         bent = [cut_by_lines(costs[-1], width - round(p * width), True, False, task).roughness for p in (asked, *found)]
         now, *both_ways = (float(np.sqrt(q * r)) for q, r in zip((now, *(price for price, _ in placed)), bent, strict=True))
         placed, enough = list(zip(both_ways, found, strict=True)), 1.0
-    counted = sorted((price * (1 + AWAY * abs(part - asked)), part) for price, part in placed)
+    counted = sorted(
+        (price * (1 + AWAY * abs(part - asked)) * (1 + BEAT * beat.missed(1 - part)), part) for price, part in placed
+    )
+    now *= 1 + BEAT * beat.missed(1 - asked)
     parts = [round(float(np.clip(part, LEAST, MOST)), 5) for _, part in counted]
     order = [*parts, asked] if counted[0][0] <= enough * now else [asked, *parts]
     kept: list[float] = []
