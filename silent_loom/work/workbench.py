@@ -24,7 +24,7 @@ from silent_loom.core.changes import SIDE, changed_blocks
 from silent_loom.core.delivery.files import deliver_as_made, needed
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.profile import profile
-from silent_loom.core.derive import depth_of, measure, seam_lines, with_suggestion
+from silent_loom.core.derive import closing, depth_of, measure, seam_lines, with_suggestion
 from silent_loom.core.display import histogram, rgba, rgba_blocks, shown
 from silent_loom.core.errors import Cancelled, WeaveError
 from silent_loom.core.files.codes import quantise
@@ -33,7 +33,7 @@ from silent_loom.core.files.png import png_bytes
 from silent_loom.core.files.write import is_constant
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.parallel import Lane, Rank, Task
-from silent_loom.core.photo.report import Report, report
+from silent_loom.core.photo.report import Cure, Report, report
 from silent_loom.core.photo.whole_repeats import WholeRepeats, whole_repeats
 from silent_loom.core.picture import lit
 from silent_loom.core.resample import enlarge
@@ -286,6 +286,16 @@ class Workbench:
 
         return self.answer(ident, work, **how)
 
+    def findings(self, ident: str, **how: Any) -> dict[str, Any]:
+        """The photo report for JSON; ``mended_by`` of a finding is the title of the row that does what mends it, or None."""
+        found = self.photo_report(ident, **how).as_dict()
+        rows = [r for r in self.evaluator.plan(self.store.get(ident).weave).rows if r.entry.on and r.error is None]
+        for finding in found["findings"]:
+            cure = Cure(**finding["cure"]) if finding["cure"] else None
+            by = (r.step.title for r in rows if cure and r.step.name == cure.step and cure.done_by(r.settings.model_dump()))
+            finding["mended_by"] = next(by, None)
+        return found
+
     def light_picture(self, ident: str, step_id: str | None, **how: Any) -> bytes:
         """The illumination of a photo, or the one that an Even light row takes out, as a grey PNG; middle grey is even."""
         if step_id is None:
@@ -337,14 +347,21 @@ class Workbench:
         return self.answer(ident, work, **how)
 
     def spots(self, ident: str, **how: Any) -> dict[str, Any]:
-        """Patches that repetition will show, and the figures of repetition."""
+        """Patches that repetition will show, and the figures of repetition; ``alike`` is how much of what came in looks alike
+        by itself, where that is known."""
 
         def work(weave: Weave, task: Task) -> dict[str, Any]:
             finished = self.evaluator.ask(weave, "base", 512, task)
             found = spots(finished)
+            known = closing(self.evaluator, weave, 512, task)
+            alike = None
+            if known is not None:  # as large a part of it: windows are a part of the sheet
+                whole, (w, h) = known[2], (finished.width, finished.height)
+                alike = round(copies(replace(whole, pixels=np.ascontiguousarray(whole.pixels[:h, :w]))), 3)
             return {
                 "repetition": round(repetition(finished), 3),
                 "copied": round(copies(finished), 3),
+                "alike": alike,
                 "spots": [asdict(s) for s in found],
             }
 

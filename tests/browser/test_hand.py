@@ -225,14 +225,23 @@ def test_the_report_finds_a_border_and_trims_it(page: Page, address: str, tmp_pa
     light = varied.rubble(np.random.default_rng(4))[:450, :600].copy()
     light[:, :36] = 0.9
     drop_photo(page, address, photo_at(tmp_path, light))
+    page.wait_for_selector("#report[data-mend='1']")  # nobody had to ask
     page.click("#report")
     line = page.locator("#report-list [data-code=border]")
     expect(line).to_contain_text("would print as stripes")
     head = head_of(page)
     line.get_by_role("button").click()
-    settled(page, head)
-    expect(line.get_by_role("button")).to_have_text("Done")
+    head = settled(page, head)
+    expect(line).to_contain_text("mended")
+    expect(line).to_contain_text("Straighten sees to it.")
+    expect(line.get_by_role("button")).to_have_count(0)
     page.keyboard.press("Escape")
+    page.wait_for_selector("#report[data-mend='0']")
+    page.click("#undo")
+    head = settled(page, head)
+    page.wait_for_selector("#report[data-mend='1']")
+    page.click("#redo")
+    settled(page, head)
     expect(page.locator("[data-step=straighten]")).to_contain_text("4 corners")
     assert made(page)[:, 4].std() > 4, "the left edge is stone now"
 

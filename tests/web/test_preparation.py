@@ -53,12 +53,20 @@ def test_findings_are_mended_in_one_step_each_and_can_be_undone(client: TestClie
     by = {f["code"]: f for f in report["findings"]}
     assert {"border", "light"} <= set(by)
     assert by["border"]["cure"]["step"] == "straighten"
+    assert by["border"]["mended_by"] is None
     done = client.post(f"{address}/cure", json={"code": "border"})
     assert done.status_code == 200, done.text
     state = done.json()
     corners = row(state, "straighten")["settings"]["corners"]
     assert corners[0][0] >= 24 / 400
     assert client.get(f"{address}/history").json()["entries"][0]["label"].startswith("Report:")
+    again = {f["code"]: f for f in client.get(f"{address}/report?aside=true").json()["findings"]}
+    assert again["border"]["mended_by"] == "Straighten"
+    switched = change(client, state, kind="switch", step_id=row(state, "straighten")["id"], on=False)
+    assert switched.status_code == 200, switched.text
+    again = {f["code"]: f for f in client.get(f"{address}/report").json()["findings"]}
+    assert again["border"]["mended_by"] is None, "a row that is off mends nothing"
+    assert client.post(f"{address}/undo").status_code == 200
     assert row(client.post(f"{address}/undo").json(), "straighten")["settings"]["corners"] is None
     missing = client.post(f"{address}/cure", json={"code": "sharpness"})
     assert missing.status_code == 422
@@ -123,6 +131,11 @@ def test_light_seams_and_spots_are_shown(client: TestClient, material: dict[str,
     assert max(opened(heat.content).shape[:2]) == 256
     spots = client.get(f"{address}/spots").json()
     assert 0 <= spots["repetition"] <= 1
+    assert spots["copied"] <= spots["alike"] + 0.05, "a cut shows nothing twice that did not look alike before"
+    change(client, material, kind="settings", step_id=row(material, "seamless")["id"], settings={"method": "mirror"})
+    mirrored = client.get(f"{address}/spots").json()
+    assert mirrored["copied"] > mirrored["alike"] + 0.3
+    client.post(f"{address}/undo")
     for spot in spots["spots"]:
         assert 0 <= spot["u"] <= 1
         assert 0 <= spot["v"] <= 1

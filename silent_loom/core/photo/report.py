@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
@@ -32,6 +33,13 @@ class Cure:
     step: str
     settings: dict[str, Any]
     words: str
+
+    def done_by(self, settings: Mapping[str, Any]) -> bool:
+        """Whether a row of the step that has these settings does so already. What an artist has placed (corners, a grid) counts,
+        wherever it was placed."""
+        return all(
+            settings.get(k) is not None if isinstance(v, tuple | list) else settings.get(k) == v for k, v in self.settings.items()
+        )
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,7 @@ from pydantic import BaseModel, ConfigDict
 
 from silent_loom.core.derive import weave_for
 from silent_loom.core.errors import LoomError, SettingError, WeaveError
+from silent_loom.core.parallel import Rank
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.model import MixMode, SourceRef, StepEntry, Weave
 from silent_loom.store.store import Origin, State
@@ -302,9 +303,12 @@ def crop_to_repeats(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
 
 
 @router.get("/api/materials/{ident}/report")
-def photo_report(ident: str, bench: Bench) -> dict[str, Any]:
-    """What is right and wrong with the photo, and the step that mends each."""
-    return bench.photo_report(ident).as_dict()
+def photo_report(ident: str, bench: Bench, aside: bool = False) -> dict[str, Any]:
+    """What is right and wrong with the photo, the step that mends each, and whether it does so already.
+
+    Asked for ``aside``, it waits until nobody is waiting for a picture.
+    """
+    return bench.findings(ident, rank=Rank.ASIDE if aside else Rank.TABLE)
 
 
 class CureBody(BaseModel):

@@ -4,22 +4,53 @@ import { beside, el, get, post } from "../api.js";
 export function findings(state, say) {
   const sheet = document.getElementById("report-sheet"), list = document.getElementById("report-list");
   const light = document.getElementById("report-light");
-  document.getElementById("report").addEventListener("click", async () => {
-    list.replaceChildren(el("li", { class: "quiet" }, "Looking at the photo …"));
-    light.hidden = true;
-    sheet.showModal();
+  const button = document.getElementById("report"), count = el("span", { class: "to-mend", hidden: true });
+  button.append(count);
+
+  const cure = (f) => el("button", { class: "act edge", type: "button", onclick: async (e) => {
+    e.target.disabled = true;
+    await state.after(async () => { const made = await post(`${state.path}/cure`, { code: f.code }); queueMicrotask(() => state.choose(made.step_id)); return made; });
+    await look();
+  } }, f.cure.words);
+  const line = (f) => el("li", { class: `found-${f.mended_by ? "good" : f.level}`, "data-code": f.code },
+    el("span", { class: "level" }, f.mended_by ? "mended" : { good: "good", note: "note", bad: f.cure ? "mend" : "beware" }[f.level]),
+    el("span", {}, el("b", {}, f.title), el("span", { class: "quiet" }, f.mended_by ? ` ${f.mended_by} sees to it.` : ` ${f.says}`)),
+    f.cure && !f.mended_by ? cure(f) : null);
+
+  // What can still be mended is said on the button, so that nobody has to ask first
+  const mark = (found) => {
+    const bad = found.filter((f) => f.level === "bad" && f.cure && !f.mended_by).length;
+    count.textContent = bad;
+    count.hidden = !bad;
+    button.title = bad ? `${bad} to mend` : "";
+    button.dataset.mend = bad;
+  };
+  async function look() {
     try {
       const { findings: found } = await beside(() => get(`${state.path}/report`));
       light.src = `${state.path}/light.png?at=${state.material.head}`;
       light.hidden = false;
-      list.replaceChildren(...found.map((f) => el("li", { class: `found-${f.level}`, "data-code": f.code },
-        el("span", { class: "level" }, { good: "good", note: "note", bad: "mend" }[f.level]), el("span", {}, el("b", {}, f.title), el("span", { class: "quiet" }, ` ${f.says}`)),
-        f.cure ? el("button", { class: "act edge", type: "button", onclick: async (e) => {
-          e.target.disabled = true;
-          await state.after(async () => { const made = await post(`${state.path}/cure`, { code: f.code }); queueMicrotask(() => state.choose(made.step_id)); return made; });
-          e.target.textContent = "Done";
-        } }, f.cure.words) : null)));
+      list.replaceChildren(...found.map(line));
+      mark(found);
     } catch (e) { list.replaceChildren(el("li", { class: "found-bad" }, e.message)); }
+  }
+  button.addEventListener("click", () => {
+    list.replaceChildren(el("li", { class: "quiet" }, "Looking at the photo …"));
+    light.hidden = true;
+    sheet.showModal();
+    look();
+  });
+  let rest = null;
+  state.addEventListener("material", () => {
+    clearTimeout(rest);
+    if (button.hidden) return;
+    rest = setTimeout(async () => {
+      const { head } = state.material, here = () => state.material.head === head && !state.draft;
+      try {
+        const answer = await beside(() => get(`${state.path}/report?aside=true`), here);
+        if (answer && here()) mark(answer.findings);
+      } catch { /* the sheet says what is wrong when it is opened */ }
+    }, 800);
   });
 
   const origin = document.getElementById("origin-sheet"), fields = ["author", "origin", "licence", "sale", "note"];

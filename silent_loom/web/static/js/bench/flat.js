@@ -86,7 +86,7 @@ export class FlatView {
     const box = this.pane.node.getBoundingClientRect();
     const [n, m] = this.mode === "repeat" ? this.copies : [1, 1];
     const mm = this.mm || [1000, 1000];
-    const top = 42;
+    const { offsetTop, offsetHeight } = this.pane.bar, top = Math.max(42, offsetTop + offsetHeight + 8); // one row of it, or two
     const fit = Math.min((box.width - 2 * MARGIN) / (mm[0] * n), (box.height - top - MARGIN - 26) / (mm[1] * m));
     const scale = fit * this.zoom;
     const left = box.width / 2 - (mm[0] * n * scale) / 2 + this.at[0];

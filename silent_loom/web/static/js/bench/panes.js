@@ -191,7 +191,7 @@ export class Table {
     const words = found.repetition > 0.5 ? "seen from afar at 4 × 4" : found.repetition > 0.2 ? "may be found again" : "nothing stands out";
     const cure = (title, what, spot) => el("button", { class: "act edge", type: "button", "data-cure": what, onclick: () => this.state.emit("cure", { what, spot }) }, title);
     pane.node.append(el("div", { class: "spots-list tools" }, el("b", {}, `Repetition ${found.repetition.toFixed(2)}: ${words}`),
-      found.copied > 0.05 ? el("span", {}, `${Math.round(100 * found.copied)} % is seen twice on the sheet`) : null,
+      found.copied > 0.05 + (found.alike ?? 0) ? el("span", {}, `${Math.round(100 * found.copied)} % is seen twice on the sheet`) : null,
       found.spots.length ? cure("Fill the strongest patch", "fill", found.spots[0]) : null,
       found.spots.some((s) => s.broad) ? cure("Even the broad tones", "even") : null,
       cure("Break the repetition up", "breakup"), cure("Grow a larger sheet", "quilt")));
