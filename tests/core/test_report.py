@@ -15,7 +15,8 @@ from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.profile import SRGB
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.photo.quality import blockiness, noise_level, sharpness
-from silent_loom.core.photo.report import Finding, Report, border, even_area, most_contrast, report, tilt
+from silent_loom.core.photo.report import Finding, Report, border, even_area, report
+from silent_loom.core.photo.tilt import most_contrast, tilt
 from silent_loom.core.srgb import encode_srgb
 from tests.support import varied
 
@@ -172,6 +173,38 @@ def test_converging_lines_are_told_and_their_cure_squares_them(make: Any, across
 def test_no_tilt_is_suspected_on_level_photos(name: str) -> None:
     light = getattr(varied, name)(np.random.default_rng(2))
     assert tilt(most_contrast(encode_srgb(np.clip(light, 0, 1)).astype(np.float32))).corners is None
+
+
+def turned(light: np.ndarray, degrees: float) -> np.ndarray:
+    """Seen turned clockwise, a little nearer so that nothing is missing."""
+    h, w = light.shape[:2]
+    m = cv2.getRotationMatrix2D((w / 2, h / 2), -degrees, 1.12)
+    return np.asarray(cv2.warpAffine(light.astype(np.float32), m, (w, h), flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT))
+
+
+def lean(light: np.ndarray) -> float:
+    return tilt(most_contrast(encode_srgb(np.clip(light, 0, 1)).astype(np.float32))).turned
+
+
+@pytest.mark.parametrize("degrees", [3.4, -7.0])
+@pytest.mark.parametrize("name", ["slate", "rubble", "planks", "grain", "bond"])
+def test_a_turned_photo_is_told_and_by_how_much(name: str, degrees: float) -> None:
+    level = getattr(varied, name)(np.random.default_rng(6))
+    assert abs(lean(level)) < 0.2
+    made = told(turned(level, degrees))
+    found = finding(made, "turn")
+    assert found is not None
+    assert found.figure == pytest.approx(degrees, abs=0.3)
+    assert ("against" in found.title) == (degrees < 0)
+    assert found.cure is not None
+    assert found.cure.settings == {"turn_deg": round(-found.figure, 2)}
+    assert finding(told(level), "turn") is None
+
+
+@pytest.mark.parametrize("name", ["gravel", "plaster", "fur", "grass", "cobbles", "cracks", "ripples", "lichen"])
+@pytest.mark.parametrize("seed", [2, 3])
+def test_nothing_is_turned_where_nothing_is_straight(name: str, seed: int) -> None:
+    assert lean(getattr(varied, name)(np.random.default_rng(seed))) == 0
 
 
 def test_a_motif_is_reported_with_its_period_and_a_grid() -> None:

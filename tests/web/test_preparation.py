@@ -6,6 +6,7 @@ import io
 import zipfile
 from typing import Any
 
+import cv2
 import numpy as np
 import pytest
 from fastapi.testclient import TestClient
@@ -14,6 +15,7 @@ from PIL import Image as Pillow
 from silent_loom.core.files.png import png_bytes
 from silent_loom.core.images import Image, Kind
 from silent_loom.core.maps.normal import from_height
+from silent_loom.core.photo.tilt import most_contrast, tilt
 from silent_loom.core.srgb import encode_srgb
 from tests.conftest import spectrum
 from tests.support import varied
@@ -71,6 +73,23 @@ def test_findings_are_mended_in_one_step_each_and_can_be_undone(client: TestClie
     missing = client.post(f"{address}/cure", json={"code": "sharpness"})
     assert missing.status_code == 422
     assert client.get("/api/materials/none/report").status_code == 404
+
+
+def test_a_turned_photo_is_turned_level_by_its_finding(client: TestClient) -> None:  # noqa: F811
+    light = varied.slate(np.random.default_rng(6))
+    h, w = light.shape[:2]
+    seen = cv2.warpAffine(light, cv2.getRotationMatrix2D((w / 2, h / 2), 4.0, 1.12), (w, h), borderMode=cv2.BORDER_REFLECT)
+    made = client.post("/api/materials", files={"photo": ("roof.png", png_bytes(codes(seen), colour=True), "image/png")})
+    material = made.json()
+    address = f"/api/materials/{material['id']}"
+    told = client.post(f"{address}/suggest")
+    assert "turned by 4.0°: turn it level first" in told.json()["why"]
+    state = client.post(f"{address}/cure", json={"code": "turn"}).json()
+    assert row(state, "straighten")["settings"]["turn_deg"] == pytest.approx(4.0, abs=0.25)
+    level = opened(client.get(f"{address}/map/base.png?size=512").content)
+    assert abs(tilt(most_contrast(level.astype(np.float32) / 255)).turned) < 0.4
+    found = {f["code"]: f for f in client.get(f"{address}/report").json()["findings"]}["turn"]
+    assert found["mended_by"] == "Straighten"
 
 
 def test_a_missing_step_is_added_where_it_belongs(client: TestClient, material: dict[str, Any]) -> None:  # noqa: F811

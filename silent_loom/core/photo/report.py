@@ -17,12 +17,15 @@ from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.photo.light import evenness, illumination
 from silent_loom.core.photo.quality import blockiness, noise_level, sharpness
+from silent_loom.core.photo.tilt import most_contrast, tilt
 from silent_loom.core.resample import reduce_area
 from silent_loom.core.srgb import encode_srgb
 from silent_loom.core.tiling.grid import fit_grid
 from silent_loom.core.tiling.lattice import find_lattice
 
 SIDE = 1024
+LEVEL = (0.4, 2.0)
+"""Degrees that a photo may be turned by before it is noted, and before it has to be mended."""
 CELLS = 16
 
 
@@ -37,6 +40,8 @@ class Cure:
     def done_by(self, settings: Mapping[str, Any]) -> bool:
         """Whether a row of the step that has these settings does so already. What an artist has placed (corners, a grid) counts,
         wherever it was placed."""
+        if self.step == "straighten" and settings.get("corners") is not None:
+            return True
         return all(
             settings.get(k) is not None if isinstance(v, tuple | list) else settings.get(k) == v for k, v in self.settings.items()
         )
@@ -49,7 +54,7 @@ class Finding:
     Attributes
     ----------
     code : str
-        'density', 'sharpness', 'noise', 'blocks', 'lights', 'darks', 'light', 'tilt', 'border', 'motif', 'crop'.
+        'density', 'sharpness', 'noise', 'blocks', 'lights', 'darks', 'light', 'tilt', 'turn', 'border', 'motif', 'crop'.
     level : str
         'good', 'note' or 'bad'.
     title, says : str
@@ -158,92 +163,6 @@ def border(grey: Floats, colour: Floats) -> tuple[float, float, float, float]:
     found = [run(np.ascontiguousarray(s)) for s in sides]
     out = [n / length if n >= 2 else 0.0 for n, length in zip(found, (w, h, w, h), strict=True)]
     return out[0], out[1], out[2], out[3]
-
-
-def most_contrast(colour: Floats) -> Floats:
-    """The mix of the channels in which detail stands out most, stretched to 0…1: red bricks in grey joints may be as
-    light as these (first principal component of what is finer than a hundredth of the picture)."""
-    fine = colour - cv2.GaussianBlur(colour, (0, 0), max(colour.shape) / 100)
-    axes = np.linalg.eigh(np.cov(fine.reshape(-1, colour.shape[2])[::7].T.astype(np.float64)))[1]
-    plane = (colour @ axes[:, -1]).astype(np.float32)
-    low, high = np.percentile(plane, [1, 99])
-    return np.clip((plane - low) / max(float(high - low), 0.05), 0, 1).astype(np.float32)
-
-
-@dataclass(frozen=True)
-class Tilt:
-    """Lines that should be parallel and are not."""
-
-    vertical: float
-    horizontal: float
-    corners: list[tuple[float, float]] | None
-
-
-def tilt(grey: Floats) -> Tilt:
-    """How many degrees lines that run down, and lines that run across, converge over the picture.
-
-    Notes
-    -----
-    Line segments (von Gioi et al., LSD, PAMI 32, 2010) within 25 degrees of an axis; their lean is fitted robustly as a
-    linear function of their place across. Counted only when many segments agree.
-    """
-    h, w = grey.shape
-    codes = np.clip(grey * 255, 0, 255).astype(np.uint8)
-    codes = cv2.GaussianBlur(codes, (0, 0), 1.0)
-    lines = cv2.createLineSegmentDetector().detect(codes)[0]
-    if lines is None:
-        return Tilt(0.0, 0.0, None)
-    p = lines.reshape(-1, 4).astype(np.float64)
-    length = np.hypot(p[:, 2] - p[:, 0], p[:, 3] - p[:, 1])
-    p, length = p[length > 0.03 * max(h, w)], length[length > 0.03 * max(h, w)]
-    fits: list[tuple[float, float] | None] = []
-    for axis in (0, 1):
-        along, across = p[:, 3 - axis] - p[:, 1 - axis], p[:, 2 + axis] - p[:, axis]  # axis 0: lines that run down
-        lean = np.degrees(np.arctan2(across * np.sign(along), np.abs(along)))
-        near = np.abs(lean) < 25
-        place = (p[:, axis] + p[:, 2 + axis]) / 2 / (w, h)[axis] - 0.5
-        if near.sum() < 12:
-            fits.append(None)
-            continue
-        x, y, q = place[near], lean[near], length[near] / length[near].mean()
-        weight = q.copy()
-        solved = np.zeros(2)
-        scale = 5.0
-        for _ in range(12):
-            m = np.stack([np.ones_like(x), x], 1)
-            solved = np.linalg.lstsq(m * weight[:, None] ** 0.5, y * weight**0.5, rcond=None)[0]
-            rest = y - m @ solved
-            scale = max(0.15, 1.4826 * float(np.median(np.abs(rest))))
-            weight = q / (1 + (rest / (1.5 * scale)) ** 2) ** 2
-        spread = float(np.sqrt((weight * (x - np.average(x, weights=weight)) ** 2).sum()))
-        error = scale / max(spread, 1e-6)
-        inliers = float((np.abs(rest) < 2.0 * scale).mean())
-        sure = abs(solved[1]) > 5 * error and inliers > 0.5 and scale < 2.5
-        fits.append((float(solved[0]), float(solved[1]) if sure else 0.0))
-    down, over = fits[0], fits[1]
-    vertical, horizontal = (down[1] if down else 0.0), (over[1] if over else 0.0)
-    if abs(vertical) < 1.0 and abs(horizontal) < 1.0:
-        return Tilt(vertical, horizontal, None)
-    return Tilt(vertical, horizontal, _quad(down or (0.0, 0.0), over or (0.0, 0.0), w, h))
-
-
-def _quad(down: tuple[float, float], over: tuple[float, float], w: int, h: int) -> list[tuple[float, float]] | None:
-    """The rectangle behind leaning lines: as large as fits into the picture, corners as parts of it."""
-
-    def meet(x: float, y: float) -> tuple[float, float]:
-        # The line that runs down through place x of the middle row, and the one that runs across through y
-        a, b = math.tan(math.radians(down[0] + down[1] * x)), math.tan(math.radians(over[0] + over[1] * y))
-        # X = x w + a Y, Y = y h + b X, both from the centre
-        denominator = 1 - a * b
-        px = (x * w + a * y * h) / denominator
-        py = (y * h + b * x * w) / denominator
-        return px / w + 0.5, py / h + 0.5
-
-    for size in np.arange(0.5, 0.2, -0.01):
-        corners = [meet(sx * size, sy * size) for sx, sy in ((-1, -1), (1, -1), (1, 1), (-1, 1))]
-        if all(0 <= c <= 1 for p in corners for c in p):
-            return [(round(float(x), 5), round(float(y), 5)) for x, y in corners]
-    return None
 
 
 def even_area(planes: Floats) -> tuple[float, float, float, float]:
@@ -450,6 +369,18 @@ def report(picture: Picture, width_mm: float | None = None, task: Task = IDLE) -
                 "Elements come out larger on one side, and repeats do not fit.",
                 worst,
                 Cure("straighten", {"corners": lines.corners}, "Straighten by these lines"),
+            )
+        )
+    figures["turned_deg"] = round(lines.turned, 2)
+    if abs(lines.turned) > LEVEL[0]:
+        findings.append(
+            Finding(
+                "turn",
+                "bad" if abs(lines.turned) > LEVEL[1] else "note",
+                f"Turned by {abs(lines.turned):.1f}° {'clockwise' if lines.turned > 0 else 'against the clock'}",
+                "Courses, boards and grain run downhill, and do not meet themselves at the edges.",
+                lines.turned,
+                Cure("straighten", {"turn_deg": round(-lines.turned, 2)}, "Turn it level"),
             )
         )
     task.checkpoint()

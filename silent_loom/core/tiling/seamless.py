@@ -251,7 +251,7 @@ class Seamless(CarryStep[SeamlessSettings]):
     name = "seamless"
     title = "Seamless"
     sentence = "Makes the edges meet."
-    version = 10
+    version = 11
     decides = True
     Settings = SeamlessSettings
 

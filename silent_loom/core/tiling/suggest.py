@@ -10,7 +10,9 @@ import numpy as np
 
 from silent_loom.core.images import Image, Kind
 from silent_loom.core.parallel import IDLE, Task
+from silent_loom.core.photo.tilt import most_contrast, tilt
 from silent_loom.core.resample import at_most, blur, resize
+from silent_loom.core.srgb import encode_srgb
 from silent_loom.core.tiling.contour import FULL, layers_of
 from silent_loom.core.tiling.features import features
 from silent_loom.core.tiling.fibres import running
@@ -37,6 +39,8 @@ SMOOTH = 0.85
 """Part of the variance that is broad, from which on a surface counts as smooth."""
 RUNNING = 0.5
 """From where on a surface is said to run one way, see `fibres.running`."""
+ASKEW, TURNED = 3.0, 0.7
+"""Degrees that lines may converge by, or lean, before straightening comes first."""
 STRANGE = {"gradient": 0.2, "fade": 0.2}
 """How much better than a cut a method must be where it does not belong: a gradient turns the colours of areas that have
 their own, a fade lets what it fades show through."""
@@ -63,6 +67,18 @@ class Suggestion:
     settings: dict[str, Any]
     why: str
     figures: dict[str, float] = field(default_factory=dict)
+
+
+def _askew(image: Image) -> str:
+    """What to do first where the sheet has not been straightened, as a sentence; nothing else."""
+    if image.kind is not Kind.COLOUR:
+        return ""
+    small = at_most(image, JUDGED)
+    seen = tilt(most_contrast(encode_srgb(np.clip(small.pixels, 0, 1)).astype(np.float32)))
+    worst = max(abs(seen.vertical), abs(seen.horizontal))
+    if seen.corners is not None and worst > ASKEW:
+        return f" Lines converge by {worst:.0f}°: straighten first, and ask again."
+    return f" It is turned by {abs(seen.turned):.1f}°: turn it level first, and ask again." if abs(seen.turned) > TURNED else ""
 
 
 def smoothness(image: Image) -> float:
@@ -281,7 +297,7 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
         if options.best <= (enough if name == "cut" else GOOD) and options.keeps():
             break
     reached, settings = options.taken()
-    return Suggestion(settings, _why(str(settings["method"]), image, smooth, lines, reached), figures)
+    return Suggestion(settings, _why(str(settings["method"]), image, smooth, lines, reached) + _askew(image), figures)
 
 
 def _why(method: str, image: Image, smooth: float, lines: float, figure: float) -> str:
