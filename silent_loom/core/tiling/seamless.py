@@ -45,6 +45,9 @@ MARGIN = 0.12
 WORTH_MOVING = 0.9
 """Both ends of an overlap are moved along each other where the cut then costs less than this part."""
 
+ROOMY = 40
+"""Texels of `contour.FULL` that are left beside whole repeats, from which on they are cut by lines: in less the look to either
+side of a cut sees little but the borders, while both sides show the same and hardly differ."""
 FIBRES = 0.2
 """Transition, as a part of the overlap, where everything runs along it: fibres change as slowly themselves."""
 STIFF = 15.0
@@ -120,7 +123,7 @@ class SeamlessSettings(Settings):
         "lines",
         "Lines: joints and cracks go on or fork, stones meet at joints. Difference: where both sides look most alike.",
         title="Cut by",
-        when={"method": ["cut", "gradient"]},
+        when={"method": CUTTING},
     )
     base_weight: float = setting(
         1.0, "What base colour counts for in finding the cut.", low=0, high=4, step=0.05, when={"method": CUTTING}
@@ -492,14 +495,14 @@ def _cut(
     s: SeamlessSettings, cost: Cost, keep: int, closed: bool, arrays: dict[str, NDArray[Any]], axis: str, task: Task
 ) -> tuple[Cost, NDArray[np.int32]]:
     """The cut over an overlap, and the sheet as it is cut; how that came about goes into ``arrays`` where it matters."""
-    cuts = s.method == "cut" or _striped(s)
-    if cuts and cost.along > 0:
+    if (s.method == "cut" or _striped(s)) and cost.along > 0:
         arrays[f"along_{axis}"] = np.array(cost.along, np.float32)
-    if not _striped(s) and (s.method == "motif" or s.cut_by == "difference"):
-        margin = int(MARGIN * (cost.planes.shape[1] - keep))
+    n = cost.planes.shape[1] - keep
+    if s.cut_by == "difference" or (s.method == "motif" and n < ROOMY * cost.scale):
+        margin = int(MARGIN * n)
         return cost, lowest_cut(cost.prices_of_difference(keep), margin=margin, closed=closed)
     cut = cut_by_lines(cost, keep, s.bend and s.method == "cut", closed, task)
-    if cuts:
+    if s.method != "gradient":
         if cut.shift is not None:
             arrays[f"shift_{axis}"] = cut.shift
         parted = parted_at(*cut.sides, cut.path, cut.cost.scale, cut.cost.toned, closed, task)

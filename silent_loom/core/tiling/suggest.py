@@ -248,6 +248,12 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
         settings = grid.settings()
         figure = max(_proved(image, SeamlessSettings(**settings), task))
         figures["motif"] = round(figure, 3)
+        if figure > GOOD:
+            other = {**settings, "cut_by": "difference" if settings["cut_by"] == "lines" else "lines"}
+            again = max(_proved(image, SeamlessSettings(**other), task))
+            figures["motif, cut by " + other["cut_by"]] = round(again, 3)
+            if again < figure:
+                settings, figure = other, again
         if figure <= GOOD or lattice.regular > 0.4:
             sizes = " × ".join(f"{v:.4g}" for v in lattice.repeats(*image.size_mm))
             what = "A motif repeats" if lattice.free is None else "Stripes repeat"
