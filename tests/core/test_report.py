@@ -201,6 +201,16 @@ def test_a_turned_photo_is_told_and_by_how_much(name: str, degrees: float) -> No
     assert finding(told(level), "turn") is None
 
 
+def test_lines_that_hardly_converge_are_told_by_their_lean() -> None:
+    light = turned(varied.rubble(np.random.default_rng(6)), 3.0)
+    h, w = light.shape[:2]
+    level = np.float32([[0, 0], [w, 0], [w, h], [0, h]])
+    m = cv2.getPerspectiveTransform(level, np.float32([[0.005 * w, 0], [0.995 * w, 0], [w, h], [0, h]]))
+    seen = tilt(most_contrast(encode_srgb(np.clip(cv2.warpPerspective(light, m, (w, h)), 0, 1)).astype(np.float32)))
+    assert max(abs(seen.vertical), abs(seen.horizontal)) < 1.5
+    assert seen.corners is not None or seen.turned == pytest.approx(3.0, abs=0.3)
+
+
 @pytest.mark.parametrize("name", ["gravel", "plaster", "fur", "grass", "cobbles", "cracks", "ripples", "lichen"])
 @pytest.mark.parametrize("seed", [2, 3])
 def test_nothing_is_turned_where_nothing_is_straight(name: str, seed: int) -> None:

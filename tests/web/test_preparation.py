@@ -92,6 +92,20 @@ def test_a_turned_photo_is_turned_level_by_its_finding(client: TestClient) -> No
     assert found["mended_by"] == "Straighten"
 
 
+def test_nothing_of_an_earlier_choice_stays_in_a_suggestion(client: TestClient, material: dict[str, Any]) -> None:  # noqa: F811
+    address = f"/api/materials/{material['id']}"
+    client.post(f"{address}/suggest")
+    first = row(client.get(address).json(), "seamless")["settings"]
+    odd = {"method": "motif", "cut_by": "difference", "bend": False, "overlap_x": 0.2, "overlap_y": 0.2}
+    changed = change(client, client.get(address).json(), kind="settings", step_id=row(material, "seamless")["id"], settings=odd)
+    assert changed.status_code == 200, changed.text
+    client.post(f"{address}/suggest")
+    assert row(client.get(address).json(), "seamless")["settings"] == first
+    client.post(f"{address}/undo")
+    client.post(f"{address}/undo")
+    client.post(f"{address}/undo")
+
+
 def test_a_missing_step_is_added_where_it_belongs(client: TestClient, material: dict[str, Any]) -> None:  # noqa: F811
     address = f"/api/materials/{material['id']}"
     removed = change(client, material, kind="remove", step_id=row(material, "light")["id"])

@@ -91,7 +91,7 @@ def tilt(grey: Floats) -> Tilt:
         inliers = float((np.abs(rest) < 2.0 * scale).mean())
         sure = abs(solved[1]) > 5 * error and inliers > 0.5 and scale < 2.5
         fits.append((float(solved[0]), float(solved[1]) if sure else 0.0))
-        leans.append(_common(lean[near], q) if not sure else None)
+        leans.append(_common(lean[near], q))
     down, over = fits[0], fits[1]
     vertical, horizontal = (down[1] if down else 0.0), (over[1] if over else 0.0)
     if abs(vertical) < 1.0 and abs(horizontal) < 1.0:

@@ -53,8 +53,7 @@ class Grid:
             "grid_y": self.repeats[1],
             "overlap_x": over[0],
             "overlap_y": over[1],
-            # Whole repeats lie on each other as they are; what lies within stripes does not
-            "cut_by": "difference" if self.free is None else "lines",
+            "bend": True,
         }
 
 

@@ -46,8 +46,8 @@ WORTH_MOVING = 0.9
 """Both ends of an overlap are moved along each other where the cut then costs less than this part."""
 
 ROOMY = 40
-"""Texels of `contour.FULL` that are left beside whole repeats, from which on they are cut by lines: in less the look to either
-side of a cut sees little but the borders, while both sides show the same and hardly differ."""
+"""Texels of `contour.FULL` that are left beside stripes, from which on they are cut by lines: in less the look to either side of
+a cut sees little but the borders."""
 FIBRES = 0.2
 """Transition, as a part of the overlap, where everything runs along it: fibres change as slowly themselves."""
 STIFF = 15.0
@@ -123,7 +123,7 @@ class SeamlessSettings(Settings):
         "lines",
         "Lines: joints and cracks go on or fork, stones meet at joints. Difference: where both sides look most alike.",
         title="Cut by",
-        when={"method": CUTTING},
+        when={"method": ["cut", "gradient"]},
     )
     base_weight: float = setting(
         1.0, "What base colour counts for in finding the cut.", low=0, high=4, step=0.05, when={"method": CUTTING}
@@ -498,7 +498,9 @@ def _cut(
     if (s.method == "cut" or _striped(s)) and cost.along > 0:
         arrays[f"along_{axis}"] = np.array(cost.along, np.float32)
     n = cost.planes.shape[1] - keep
-    if s.cut_by == "difference" or (s.method == "motif" and n < ROOMY * cost.scale):
+    # Whole repeats lie on each other as they are; what lies within stripes does not
+    by_lines = s.cut_by == "lines" if s.method != "motif" else _striped(s) and n >= ROOMY * cost.scale
+    if not by_lines:
         margin = int(MARGIN * n)
         return cost, lowest_cut(cost.prices_of_difference(keep), margin=margin, closed=closed)
     cut = cut_by_lines(cost, keep, s.bend and s.method == "cut", closed, task)

@@ -248,12 +248,6 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
         settings = grid.settings()
         figure = max(_proved(image, SeamlessSettings(**settings), task))
         figures["motif"] = round(figure, 3)
-        if figure > GOOD:
-            other = {**settings, "cut_by": "difference" if settings["cut_by"] == "lines" else "lines"}
-            again = max(_proved(image, SeamlessSettings(**other), task))
-            figures["motif, cut by " + other["cut_by"]] = round(again, 3)
-            if again < figure:
-                settings, figure = other, again
         if figure <= GOOD or lattice.regular > 0.4:
             sizes = " × ".join(f"{v:.4g}" for v in lattice.repeats(*image.size_mm))
             what = "A motif repeats" if lattice.free is None else "Stripes repeat"
@@ -303,6 +297,7 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
         if options.best <= (enough if name == "cut" else GOOD) and options.keeps():
             break
     reached, settings = options.taken()
+    settings = {"cut_by": "lines", "bend": True, **settings}  # nothing of an earlier suggestion is to stay
     return Suggestion(settings, _why(str(settings["method"]), image, smooth, lines, reached) + _askew(image), figures)
 
 
