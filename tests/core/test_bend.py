@@ -141,7 +141,7 @@ def test_a_motif_that_wanders_closes() -> None:
     told = suggest(photo)
     assert told.settings["method"] == "motif"
     _, figure = tried(photo, SeamlessSettings(**told.settings), size=700)
-    _, stiff = tried(photo, SeamlessSettings(**told.settings, bend=False), size=700)
+    _, stiff = tried(photo, SeamlessSettings(**{**told.settings, "bend": False}), size=700)
     assert figure <= 1.0
     assert stiff > 1.5
 

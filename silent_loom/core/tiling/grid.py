@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from silent_loom.core.images import Floats, Image
 from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.resample import blur, reduce_area
+from silent_loom.core.tiling.cells import found_repeats, largest_area
 from silent_loom.core.tiling.features import features
 from silent_loom.core.tiling.lattice import SIDE, Lattice, Vector
 from silent_loom.core.tiling.stripes import vertex
@@ -81,14 +82,17 @@ def fit_grid(image: Image, lattice: Lattice, task: Task = IDLE, room: float = LE
 
     Notes
     -----
-    Corners start on the lattice and are then moved so that the left edge is found again at the right one and the top
-    at the bottom one, by correlating windows along the edges: what perspective, turn or drift is left goes with that.
+    Every repeat is looked for by itself, see `cells.found_repeats`: what perspective or turn is left is known then. Of stripes,
+    and where that fails, corners start on the lattice and are moved so that the left edge is found again at the right one and the
+    top at the bottom one, by correlating windows along the edges.
     """
     ux, uy = np.array(lattice.across), np.array(lattice.down)
     if lattice.free is not None:
         # A length along stripes that leaves what a cut there needs
         most = 0.985 / (1.25 if room > 0 else 1.0)
         ux, uy = (ux * most, uy) if lattice.free == 0 else (ux, uy * most)
+    if lattice.free is None and (found := _found(image, lattice, room, task)) is not None:
+        return found
     repeats = _most(ux, uy, room)
     if lattice.free is not None and room > 0:
         beyond = (0.0, ACROSS_STRIPES) if lattice.free == 0 else (ACROSS_STRIPES, 0.0)
@@ -111,6 +115,30 @@ def fit_grid(image: Image, lattice: Lattice, task: Task = IDLE, room: float = LE
         return None
     quad = tuple((round(float(x), 7), round(float(y), 7)) for x, y in corners)
     return Grid(quad, (n, m), room_of(corners), lattice.free)  # type: ignore[arg-type]
+
+
+def _found(image: Image, lattice: Lattice, room: float, task: Task) -> Grid | None:
+    """The grid by all repeats that are found, if enough of them are."""
+    planes = _small(image)
+    h, w, _ = planes.shape
+    told = found_repeats(planes, np.array(lattice.across) * (w, h), np.array(lattice.down) * (w, h), task)
+    area = None if told is None else largest_area(told, w, h, room)
+    if area is None:
+        return None
+    corners = area[0] / (w, h)
+    if corners.min() < 0 or corners.max() > 1:
+        return None
+    quad = tuple((round(float(x), 7), round(float(y), 7)) for x, y in corners)
+    return Grid(quad, area[1], room_of(corners))  # type: ignore[arg-type]
+
+
+def _small(image: Image) -> Floats:
+    """Features without broad tone, small enough to look for windows in."""
+    scale = min(1.0, 2 * SIDE / max(image.width, image.height))
+    w, h = max(32, round(image.width * scale)), max(32, round(image.height * scale))
+    planes = features(image)[..., :3]
+    small = reduce_area(planes, w, h) if scale < 1 else planes
+    return np.ascontiguousarray(small - blur(small, 0.1 * max(w, h), False))
 
 
 def _most(
@@ -153,11 +181,8 @@ def _aligned(
     image: Image, corners: NDArray[np.float64], repeats: tuple[int, int], task: Task, free: int | None
 ) -> NDArray[np.float64] | None:
     """Corners moved so that what lies along one edge lies along the opposite one; not along stripes, where all agrees."""
-    scale = min(1.0, 2 * SIDE / max(image.width, image.height))
-    w, h = max(32, round(image.width * scale)), max(32, round(image.height * scale))
-    planes = features(image)[..., :3]
-    small = reduce_area(planes, w, h) if scale < 1 else planes
-    small = np.ascontiguousarray(small - blur(small, 0.1 * max(w, h), False))
+    small = _small(image)
+    h, w, _ = small.shape
     px = corners * (w, h)
     tl, tr, br, bl = px
     moved_x = None if free == 0 else _edge(small, tl, bl, tr - tl, np.hypot(*(tr - tl)) / repeats[0], task)
