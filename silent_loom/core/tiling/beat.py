@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from silent_loom.core.images import Floats
 from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.resample import blur
-from silent_loom.core.tiling.stripes import MOST, vertex
+from silent_loom.core.tiling.stripes import MOST, multiples, tops_of
 
 SEEN = 0.004
 """How far edges are spread, as a part of the sheet: courses waver."""
@@ -81,20 +81,12 @@ def beat_across(planes: Floats, task: Task = IDLE) -> Beat:
 def _clearest(alike: NDArray[np.float64]) -> tuple[float, float]:
     """The distance at every multiple of which a correlation rises most, and by how much; (1, 0) where there is none."""
     turns = np.flatnonzero((alike[1:-1] < alike[:-2]) & (alike[1:-1] <= alike[2:])) + 1
-    tops = np.flatnonzero((alike[1:-1] > alike[:-2]) & (alike[1:-1] >= alike[2:])) + 1
     best, clear = 1.0, 0.0
-    for top in tops[tops >= max(LEAST, turns[0] if len(turns) else len(alike))]:
-        places = [float(top)]
-        while places[-1] + top + 2 < len(alike):
-            guess, reach = places[-1] * (1 + 1 / len(places)), max(1, round(0.05 * top))
-            near = np.arange(round(guess) - reach, min(round(guess) + reach, len(alike) - 2) + 1)
-            at = int(near[alike[near].argmax()])
-            places.append(at + vertex(alike[at - 1], alike[at], alike[at + 1]))
-        if len(places) < 2:
+    for top in tops_of(alike, max(LEAST, int(turns[0]) if len(turns) else len(alike))):
+        found = multiples(alike, int(top), 0.05)
+        if found is None:
             break
-        k = np.arange(1, len(places) + 1)
-        period = float((k * places).sum() / (k * k).sum())
-        on, off = alike[np.rint(places).astype(int)], alike[np.rint((k - 0.5) * period).astype(int)]
-        if (rise := float(on.min() - off.mean())) > clear and on.min() > 0:
+        period, least, rise = found
+        if rise > clear and least > 0:
             best, clear = period, rise
     return best, clear

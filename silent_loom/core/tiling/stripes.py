@@ -23,6 +23,35 @@ def vertex(before: float, at: float, after: float) -> float:
     return 0.0 if bend >= -1e-12 else float(np.clip(0.5 * (before - after) / bend, -0.5, 0.5))
 
 
+def tops_of(profile: NDArray[np.float64], start: int) -> NDArray[np.int_]:
+    """Where a profile has its tops, from a place on."""
+    tops = np.flatnonzero((profile[1:-1] > profile[:-2]) & (profile[1:-1] >= profile[2:])) + 1
+    return tops[tops >= start]
+
+
+def multiples(profile: NDArray[np.float64], top: int, slack: float, most: int | None = None) -> tuple[float, float, float] | None:
+    """What a profile says of a period: its length by all its multiples, the least value at one of them, and by how much that
+    lies above the mean of the values half way between; None where fewer than two are seen.
+
+    ``top`` is the first one, the others are looked for ``slack`` of it around where they belong, ``most`` of them at most.
+    """
+    places = [float(top)]
+    while len(places) != most and places[-1] + top + 2 < len(profile):
+        guess, reach = places[-1] * (1 + 1 / len(places)), max(1, round(slack * top))
+        near = np.arange(round(guess) - reach, round(guess) + reach + 1)
+        near = near[(near > 0) & (near < len(profile) - 1)]
+        if not len(near):
+            break
+        at = int(near[profile[near].argmax()])
+        places.append(at + vertex(profile[at - 1], profile[at], profile[at + 1]))
+    if len(places) < 2:
+        return None
+    k = np.arange(1, len(places) + 1)
+    period = float((k * places).sum() / (k * k).sum())
+    on, off = profile[np.rint(places).astype(int)], profile[np.rint((k - 0.5) * period).astype(int)]
+    return period, float(on.min()), float(on.min() - off.mean())
+
+
 @dataclass(frozen=True)
 class Stripes:
     """Lines that repeat: across what the period runs (0 across, 1 down), its length, and how far they lean."""
@@ -67,23 +96,12 @@ def find_stripes(c: NDArray[np.float64], w: int, h: int) -> Stripes | None:
         turns = np.flatnonzero((smooth[1:-1] < smooth[:-2]) & (smooth[1:-1] <= smooth[2:])) + 1
         if not len(turns):
             continue
-        tops = np.flatnonzero((smooth[1:-1] > smooth[:-2]) & (smooth[1:-1] >= smooth[2:])) + 1
-        for top in tops[tops > turns[0]]:
-            places = [float(top)]
-            while len(places) < 12 and places[-1] + top + 2 < len(smooth):
-                guess, reach = places[-1] * (1 + 1 / len(places)), max(1, round(0.04 * top))
-                near = np.arange(round(guess) - reach, round(guess) + reach + 1)
-                near = near[(near > 0) & (near < len(smooth) - 1)]
-                at = int(near[smooth[near].argmax()])
-                places.append(at + vertex(smooth[at - 1], smooth[at], smooth[at + 1]))
-            if len(places) < 2:
+        for top in tops_of(smooth, int(turns[0]) + 1):
+            found = multiples(smooth, int(top), 0.04, 12)
+            if found is None:
                 break
-            k = np.arange(1, len(places) + 1)
-            period = float((k * places).sum() / (k * k).sum())
-            on = smooth[np.rint(np.array(places)).astype(int)]
-            off = smooth[np.rint((k - 0.5) * period).astype(int)]
-            score = float(on.min() - off.mean())
-            if on.min() >= 0.55 * along and score >= 0.3:
+            period, least, score = found
+            if least >= 0.55 * along and score >= 0.3:
                 if best is None or score > best.score:
                     best = Stripes(axis, period, lean, score, along)
                 break
