@@ -105,5 +105,5 @@ def test_each_direction_is_cut_where_it_fits_by_itself(monkeypatch: pytest.Monke
     monkeypatch.setattr(suggesting, "fitting_overlaps", lambda *_: (list(across), list(down)))
     told = suggest(sheet(courses(300, 260, 240.0, 3)))
     assert cuts == [(0.2, 0.2), (0.3, 0.31), (0.3, 0.15)]
-    assert told.settings == {"method": "cut", "overlap_x": 0.3, "overlap_y": 0.15}
+    assert told.settings == {"method": "cut", "overlap_x": 0.3, "overlap_y": 0.15, "cut_by": "lines", "bend": True}
     assert told.figures["cut, elsewhere"] == 0.7
