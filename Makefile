@@ -2,23 +2,32 @@
 PY ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
+PIP := $(BIN)/python -m pip install --quiet --disable-pip-version-check
 STAMP := $(VENV)/.installed
+TESTS := $(VENV)/.tests-installed
 
 .PHONY: demo test bench lint browser clean
 
+# What runs. Kernels are compiled while the application is already in use, by processes of its own (core/prepare.py)
 $(STAMP): requirements.lock pyproject.toml
 	$(PY) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements.lock
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	$(PIP) -r requirements.lock
+	$(PIP) --no-deps --no-build-isolation -e .
 	$(BIN)/python -m compileall -q silent_loom # Python may be told not to keep byte code by itself; it takes a third of a second a start
-	$(BIN)/python -m silent_loom.core.warm
 	touch $(STAMP)
+
+# What tests and builds need besides
+$(TESTS): $(STAMP) requirements-dev.lock
+	$(PIP) -r requirements-dev.lock
+	$(BIN)/python -m silent_loom.core.prepare
+	touch $(TESTS)
 
 demo: $(STAMP)
 	$(BIN)/silent-loom serve --demo --data build/demo
 
 # Two workers: the browser's tests on one, the others on the other and then on both
-test: $(STAMP) browser
+test: $(TESTS) browser
+	$(BIN)/python -m silent_loom.core.prepare
 	$(BIN)/python -m pytest -n 2 --dist loadscope --durations 15
 
 # Chromium from Debian's packages, and the two npm packages that tests use; skipped when they are there
@@ -27,12 +36,12 @@ browser:
 	@command -v npm >/dev/null || { $(if $(filter 0,$(shell id -u)),,sudo) apt-get update -qq && $(if $(filter 0,$(shell id -u)),,sudo) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends npm >/dev/null; }
 	@test -d tools/vendor/node_modules/axe-core || { cd tools/vendor && npm ci --ignore-scripts --no-audit --no-fund --silent; }
 
-lint: $(STAMP)
+lint: $(TESTS)
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 
-bench: $(STAMP)
+bench: $(TESTS)
 	$(BIN)/python -m bench
 
 clean:

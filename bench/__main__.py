@@ -21,8 +21,8 @@ from silent_loom.core.delivery.files import deliver, deliver_as_made
 from silent_loom.core.delivery.profile import profile
 from silent_loom.core.derive import derive, weave_for
 from silent_loom.core.files import read
+from silent_loom.core.prepare import prepare
 from silent_loom.core.sources import FileSources, digest_of
-from silent_loom.core.warm import warm
 from silent_loom.core.weave.cache import Cache
 from silent_loom.core.weave.evaluate import Evaluator
 from silent_loom.demo.photos import take
@@ -153,7 +153,7 @@ def main() -> None:
     parser.add_argument("--largest", type=int, default=4096)
     given = parser.parse_args()
     if given.one:
-        warm()
+        prepare()
         with tempfile.TemporaryDirectory() as folder:
             size, path, corners = int(given.one[0]), Path(given.one[1]), np.array(json.loads(given.one[2]))
             made = derive_set(path, corners, size, Path(folder) / "set")
@@ -161,7 +161,7 @@ def main() -> None:
         tries = [step_seconds(path, corners, size) for _ in range(3)]
         print(json.dumps({**made, "peak_gib": peak, **{k: min(t[k] for t in tries) for k in tries[0]}}))
         return
-    warm()
+    prepare()
     root = Path(tempfile.mkdtemp(prefix="loom-bench-"))
     try:
         path, corners = photo_12mp(root)

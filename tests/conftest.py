@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import tempfile
 from pathlib import Path
 
 import numpy as np
@@ -17,6 +19,25 @@ from silent_loom.demo.shots import Shot
 from silent_loom.demo.surfaces import noise
 
 DIGEST = "a" * 64
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """Let every process of the tests note kernels that are compiled for types they do not declare."""
+    if not hasattr(config, "workerinput"):
+        handle, path = tempfile.mkstemp(prefix="late-kernels-")
+        os.close(handle)
+        os.environ["SILENT_LOOM_LATE_KERNELS"] = path
+
+
+def pytest_sessionfinish(session: pytest.Session) -> None:
+    """Nothing may be compiled while somebody waits: what was, fails the run."""
+    if not hasattr(session.config, "workerinput"):
+        path = Path(os.environ.pop("SILENT_LOOM_LATE_KERNELS"))
+        late = sorted(set(path.read_text("utf-8").splitlines()))
+        path.unlink()
+        if late:
+            print("\nkernels were compiled late, for types they do not declare:", *late, sep="\n  ")
+            session.exitstatus = pytest.ExitCode.TESTS_FAILED
 
 
 @pytest.hookimpl(optionalhook=True)

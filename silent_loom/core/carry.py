@@ -313,7 +313,11 @@ _ROOM = 3 * 320 * 320
 """Samples of its window on the source: what a core keeps close at hand."""
 
 
-@kernel
+@kernel(
+    "u1[:,:,::1], f4[:,::1], f8[:,::1], f8[::1], f4[:,:,::1], b1, i8, i8, i8",
+    "f4[:,:,::1], none, f8[:,::1], f8[::1], f4[:,:,::1], b1, i8, i8, i8",
+    "u2[:,:,::1], f4[:,::1], f8[:,::1], f8[::1], f4[:,:,::1], b1, i8, i8, i8",
+)
 def _warp3(src, table, m, lens, out, wraps, most, y0, y1):  # type: ignore[no-untyped-def]
     room, window = np.empty(_ROOM, np.float32), np.empty(4)
     us, vs = np.empty(_ACROSS, np.float32), np.empty(_ACROSS, np.float32)
@@ -335,12 +339,14 @@ def _warp3(src, table, m, lens, out, wraps, most, y0, y1):  # type: ignore[no-un
                     nx, ny = _alike(m, lens, most, *corners)
                     for y in range(ya, yb):
                         _row(part, m, lens, left + 0.5, top + 0.5, most, y + 0.5, xa, nx, ny, us[:n], vs[:n], line[:n])
-                        out[y, xa:xb] = line[:n]
+                        for i in range(n):
+                            for k in range(3):
+                                out[y, xa + i, k] = line[i, k]
                     continue
             _far(src, table, m, lens, out, wraps, most, ya, yb, xa, xb, acc)
 
 
-@kernel
+@kernel("f4[:,:,::1], f8[:,::1], f8[::1], f4[:,:,::1], b1, b1, i8, i8, i8")
 def _warp(src, m, lens, out, wraps, nearest, most, y0, y1):  # type: ignore[no-untyped-def]
     acc = np.zeros(src.shape[2], np.float32)
     for y in range(y0, y1):
@@ -368,7 +374,7 @@ def _warp(src, m, lens, out, wraps, nearest, most, y0, y1):  # type: ignore[no-u
                 out[y, x, k] = acc[k]
 
 
-@kernel
+@kernel("f4[:,:,::1], f8[:,::1], f8[::1], f8, f8, f8, f8, f4[:,:,::1], i8, i8")
 def _turn_slopes(slopes, m, lens, across_in, down_in, across_out, down_out, out, y0, y1):  # type: ignore[no-untyped-def]
     # Slopes are dh/dx and dh/dy per millimetre (y up); the field maps out texels to source texels with Jacobian J.
     for y in range(y0, y1):

@@ -15,7 +15,7 @@ SIDE = 128
 """Texels along the side of a block."""
 
 
-@kernel
+@kernel("f4[:,::1], f4[:,::1], b1[:,::1], UniTuple(i8, 2), i8, i8")
 def _differ(a, b, out, side, first, last):  # type: ignore[no-untyped-def]
     # Rows of samples as they lie in memory
     h, w = a.shape

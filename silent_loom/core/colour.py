@@ -98,7 +98,7 @@ def _encode_row(row, out):  # type: ignore[no-untyped-def]
             out[i] = encode_one(row[i])
 
 
-@kernel
+@kernel("f4[:,::1], f4[:,::1], i8, i8")
 def _encode(src, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         _encode_row(src[y], out[y])
@@ -112,7 +112,7 @@ def encode(linear: Floats, task: Task = IDLE) -> Floats:
     return out.reshape(linear.shape)
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[::1], f4[:,::1], i8, i8", "f4[:,:,:], f4[::1], f4[:,::1], i8, i8")
 def _weigh(src, weights, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(src.shape[1]):
@@ -159,7 +159,7 @@ def _lab_of(src, y, x, m, f):  # type: ignore[no-untyped-def]
     return np.float32(116) * f[1] - np.float32(16), np.float32(500) * (f[0] - f[1]), np.float32(200) * (f[1] - f[2])
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,::1], f4[:,:,::1], i8, i8")
 def _lab(src, m, out, y0, y1):  # type: ignore[no-untyped-def]
     f = np.empty(3, np.float32)
     for y in range(y0, y1):
@@ -167,7 +167,7 @@ def _lab(src, m, out, y0, y1):  # type: ignore[no-untyped-def]
             out[y, x, 0], out[y, x, 1], out[y, x, 2] = _lab_of(src, y, x, m, f)
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,::1], f4[::1], f4[::1], f4[:,::1], i8, i8")
 def _lab_distance(src, m, key, weights, out, y0, y1):  # type: ignore[no-untyped-def]
     f = np.empty(3, np.float32)
     for y in range(y0, y1):

@@ -23,7 +23,7 @@ def shown(image: Image, thread: str, depth_mm: float) -> Floats:
     return image.pixels
 
 
-@kernel
+@kernel("f4[:,:,::1], i8, i8, f4, f4, b1, u1[:,:,::1], i8, i8")
 def _rgba(src, top, left, scale, offset, colour, out, y0, y1):  # type: ignore[no-untyped-def]
     # The codes that `quantise` gives of a part of a map, written as they are wanted in one go
     channels = src.shape[2]

@@ -64,7 +64,7 @@ def between(n_out: int, n_in: int, step: float, wraps: bool = False) -> tuple[ND
     return index.astype(np.int32), weights
 
 
-@kernel
+@kernel("f4[:,:,::1], i4[:,::1], f4[:,::1], f4[:,:,::1], i8, i8")
 def _columns(src, index, weights, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(out.shape[1]):
@@ -78,7 +78,7 @@ def _columns(src, index, weights, out, y0, y1):  # type: ignore[no-untyped-def]
                 )
 
 
-@kernel
+@kernel("f4[:,::1], i4[:,::1], f4[:,::1], f4[:,::1], i8, i8")
 def _rows(src, index, weights, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         a, b, c, d = index[y, 0], index[y, 1], index[y, 2], index[y, 3]

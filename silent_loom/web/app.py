@@ -14,6 +14,8 @@ from fastapi.staticfiles import StaticFiles
 
 from silent_loom import __version__
 from silent_loom.core.errors import Cancelled, FileError, LoomError
+from silent_loom.core.kernels import load_kernels
+from silent_loom.core.prepare import Preparation
 from silent_loom.store.store import Conflict, Missing, Store
 from silent_loom.web.guard import Guard
 from silent_loom.web.routers import deliveries, library, maps, materials, opening
@@ -44,9 +46,10 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
     demo : bool
         Fill an empty store with the materials of Skerry Light, in the background.
     warm : bool
-        Compile or load all kernels in the background.
+        Have all kernels compiled by other processes, or load them, in the background.
     """
-    bench, rooms = Workbench(store), Openings(store)
+    preparation = Preparation()
+    bench, rooms = Workbench(store, preparation=preparation if warm else None), Openings(store)
 
     @asynccontextmanager
     async def life(_app: FastAPI) -> AsyncIterator[None]:
@@ -56,19 +59,22 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
                     from silent_loom.demo.seed import seed
 
                     seed(store)
-                if warm:
-                    from silent_loom.core.warm import warm as compile_all
-
-                    compile_all()
+                bench.seeded.set()
                 if demo:  # so that the library opens on finished pictures
                     for state in store.materials():
                         bench.card(state.id, state.head)
+                if warm:
+                    preparation.wait_for_all()
+                    load_kernels()
             except Exception:
                 log.exception("preparing failed")
-            bench.ready.set()
+            bench.seeded.set()
 
+        if warm:
+            preparation.start()
         threading.Thread(target=prepare, name="prepare", daemon=True).start()
         yield
+        preparation.stop()
         bench.close()
         rooms.close()
         store.close()

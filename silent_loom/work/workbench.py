@@ -36,6 +36,7 @@ from silent_loom.core.parallel import Lane, Rank, Task
 from silent_loom.core.photo.report import Cure, Report, report
 from silent_loom.core.photo.whole_repeats import WholeRepeats, whole_repeats
 from silent_loom.core.picture import lit
+from silent_loom.core.prepare import Preparation
 from silent_loom.core.resample import enlarge
 from silent_loom.core.tiling.breakup import BreakUp, BreakUpSettings, chart, outlines
 from silent_loom.core.tiling.repetition_meter import copies, repetition, spots
@@ -47,6 +48,7 @@ from silent_loom.core.weave.model import Weave
 from silent_loom.core.weave.step import Sheet
 from silent_loom.store.store import Store, StoredDecisions
 from silent_loom.work.jobs import Job, Jobs
+from silent_loom.work.photos import upright_jpeg
 
 log = logging.getLogger(__name__)
 R = TypeVar("R")
@@ -89,9 +91,12 @@ class Workbench:
     store : Store
     cache_bytes : int
         Bound on computed maps kept.
+    preparation : Preparation, optional
+        What compiles kernels ahead. Whatever would need one that is not ready waits before it takes the lane, so that nothing
+        else has to wait with it.
     """
 
-    def __init__(self, store: Store, cache_bytes: int = 1536 << 20) -> None:
+    def __init__(self, store: Store, cache_bytes: int = 1536 << 20, preparation: Preparation | None = None) -> None:
         self.store = store
         self.lane = Lane()
         self.jobs = Jobs(self.lane)
@@ -99,8 +104,9 @@ class Workbench:
         self.evaluator = Evaluator(store.sources, Cache(cache_bytes), self.decisions)
         # A control above a cut that is being dragged: its first small answers decide at half the size
         self.quick = Evaluator(store.sources, self.evaluator.cache, None, decision_size=512, finer=2)
-        self.ready = threading.Event()
-        """Set when all kernels are compiled or loaded."""
+        self.preparation = preparation
+        self.seeded = threading.Event()
+        """Set when the materials of the demo are in the store, if they are wanted."""
         self._views: dict[str, tuple[int, Task]] = {}
         self._views_lock = threading.Lock()
         self._figures: OrderedDict[str, dict[str, Any]] = OrderedDict()
@@ -112,8 +118,9 @@ class Workbench:
     # --- one question at a time, the newest first -------------------------------------------------------------
 
     @contextmanager
-    def _asking(self, view: str, sequence: int, passing: bool, rank: Rank) -> Any:
+    def _asking(self, view: str, sequence: int, passing: bool, rank: Rank, early: bool) -> Any:
         """A task for a question from one view; an older question of the same view is given up."""
+        self._wait_for_kernels(early or rank > Rank.ASIDE)
         task = Task(lane=self.lane, rank=rank)
         if view:
             with self._views_lock:
@@ -131,6 +138,14 @@ class Workbench:
         finally:
             self.decisions.passing(False)
 
+    def _wait_for_kernels(self, early: bool) -> None:
+        """Until what pictures need is compiled; until everything is, where it is not to come early."""
+        if self.preparation is not None and not self.preparation.ended:
+            if early:
+                self.preparation.wait_for_first()
+            else:
+                self.preparation.wait_for_all()
+
     def answer(
         self,
         ident: str,
@@ -141,8 +156,11 @@ class Workbench:
         sequence: int = 0,
         entry: int | None = None,
         rank: Rank = Rank.TABLE,
+        early: bool = False,
     ) -> R:
         """Run a question on a material's weave (with a draft laid over it, which goes before all others) in the lane.
+
+        What is seen beside the picture waits for all kernels on a first start, unless it is to come ``early``.
 
         Raises
         ------
@@ -152,7 +170,7 @@ class Workbench:
         weave = self.store.get(ident).weave if entry is None else self.store.weave_at(ident, entry)
         if draft is not None:
             weave = draft.on(weave)
-        with self._asking(view, sequence, draft is not None, rank if draft is None else Rank.HAND) as task:
+        with self._asking(view, sequence, draft is not None, rank if draft is None else Rank.HAND, early) as task:
             return work(weave, task)
 
     def _for(self, weave: Weave, draft: Draft | None, size: int) -> Evaluator:
@@ -201,7 +219,7 @@ class Workbench:
             codes, _ = quantise(shown(image, thread, depth_of(weave)), "8", colour=colour, task=task)
             return png_bytes(codes, colour=colour, fast=True)
 
-        return self.answer(ident, work, rank=Rank.ASIDE, **how)
+        return self.answer(ident, work, rank=Rank.ASIDE, early=True, **how)
 
     def form(self, ident: str, size: int, **how: Any) -> bytes:
         """What the form view draws with, in one piece.
@@ -405,6 +423,13 @@ class Workbench:
 
         return self.answer(ident, work, **how)
 
+    def photo(self, ident: str, step_id: str, size: int) -> bytes:
+        """The photo of a row as it came, upright, as JPEG; decoded and made smaller in the lane, like everything else."""
+        digest = str(self.store.get(ident).weave.entry(step_id).settings.get("source", ""))
+        task = Task(lane=self.lane, rank=Rank.ASIDE)
+        with self.lane.hold(task):
+            return upright_jpeg(self.store.sources.picture(digest), size)
+
     # --- figures and warnings -----------------------------------------------------------------------------------
 
     def figures(self, ident: str, **how: Any) -> dict[str, Any]:
@@ -512,7 +537,7 @@ class Workbench:
             maps = self.evaluator.ask_many(weave, [t for t in PICTURE_MAPS if t in plan.threads], 512, task)
             return png_bytes(lit(maps, 480, 360, 1.0), colour=True)
 
-        body = self.answer(ident, work, entry=entry, rank=Rank.ASIDE)
+        body = self.answer(ident, work, entry=entry, rank=Rank.ASIDE, early=True)
         path.parent.mkdir(exist_ok=True)
         handle, partial = tempfile.mkstemp(dir=path.parent, prefix=".part-")
         with os.fdopen(handle, "wb") as out:
@@ -533,6 +558,7 @@ class Workbench:
             raise error
 
         def work(task: Task) -> dict[str, Any]:
+            self._wait_for_kernels(early=False)
             plan = self.evaluator.plan(weave)
             names = needed(wanted, plan.threads)
 

@@ -14,7 +14,7 @@ from silent_loom.core.kernels import inlined, kernel, subkernel
 from silent_loom.core.parallel import IDLE, Task, over_rows
 
 
-@kernel
+@kernel("u1[:,:,::1], f4[:,::1], f4[:,:,::1], i8, i8", "u2[:,:,::1], f4[:,::1], f4[:,:,::1], i8, i8")
 def _look_up(src, table, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(src.shape[1]):
@@ -22,7 +22,7 @@ def _look_up(src, table, out, y0, y1):  # type: ignore[no-untyped-def]
                 out[y, x, k] = table[k, src[y, x, k]]
 
 
-@kernel
+@kernel("u1[:,:,::1], f4[:,::1], f4[:,:,::1], i8, i8", "u2[:,:,::1], f4[:,::1], f4[:,:,::1], i8, i8")
 def _look_up_half(src, table, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(out.shape[1]):
@@ -101,7 +101,7 @@ def _round(line, top, out):  # type: ignore[no-untyped-def]
         out[i] = np.int32(q if q < top else top)
 
 
-@kernel
+@kernel("f4[:,::1], i8, u1[:,::1], f4, b1, b1, i8[::1], i8, i8", "f4[:,::1], i8, u2[:,::1], f4, b1, b1, i8[::1], i8, i8")
 def _quantise(src, channels, out, top, colour, dither, counts, y0, y1):  # type: ignore[no-untyped-def]
     # Row by row, in plain loops over it that the compiler turns into vector code
     line, noise = np.empty(src.shape[1], np.float32), np.empty(src.shape[1] // channels, np.float32)

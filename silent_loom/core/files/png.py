@@ -19,7 +19,7 @@ _TYPES = {1: 0, 2: 4, 3: 2, 4: 6}
 """Colour type of the header by number of channels."""
 
 
-@kernel
+@kernel("u1[:,::1], i8, u1[:,::1], i8, i8")
 def _filter(rows, step, out, y0, y1):  # type: ignore[no-untyped-def]
     # Of four filters of the standard the one whose differences, taken as signed, are smallest in sum
     n = rows.shape[1]
@@ -46,17 +46,15 @@ def _filter(rows, step, out, y0, y1):  # type: ignore[no-untyped-def]
         least = min(s0, s1, s2, s4)
         line = out[y]
         if least == s0:
-            line[0] = 0
-            line[1:] = row
+            line[0], best = 0, row
         elif least == s1:
-            line[0] = 1
-            line[1:] = sub
+            line[0], best = 1, sub
         elif least == s2:
-            line[0] = 2
-            line[1:] = up
+            line[0], best = 2, up
         else:
-            line[0] = 4
-            line[1:] = paeth
+            line[0], best = 4, paeth
+        for i in range(n):  # assigned as a slice it would take ten seconds more to compile
+            line[i + 1] = best[i]
 
 
 def chunk(kind: bytes, body: bytes) -> bytes:

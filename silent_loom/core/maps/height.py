@@ -154,7 +154,7 @@ class Height(MapStep[HeightSettings]):
         return {"height": data(field, image)}
 
 
-@kernel
+@kernel("f4[:,::1], f4[:,::1], f4[:,::1], f4, i8, i8")
 def _add(total, finer, coarser, weight, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(total.shape[1]):

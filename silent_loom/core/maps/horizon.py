@@ -5,31 +5,18 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from functools import partial
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats
-from silent_loom.core.kernels import LOOSE, compiled, light
+from silent_loom.core.kernels import finite, kernel
 from silent_loom.core.parallel import IDLE, Task, over_rows
 
 _BASIC = ((1, 0), (2, 1), (1, 1), (1, 2))
 _FINER = ((3, 1), (3, 2), (2, 3), (1, 3))
 _COARSER_FROM = 6
 """Samples are taken in groups of g lattice steps from g times this many steps on: at most 1/12 error of a distance."""
-
-
-_FINITE = {"fastmath": {*LOOSE, "nnan", "ninf"}}
-
-
-def _fast(function: Any) -> Any:
-    return light(compiled(function, **_FINITE))
-
-
-def _inner(function: Any) -> Any:
-    # Called by the above for every row: as `parallel.subkernel`
-    return compiled(function, _nrt=False, **_FINITE)
 
 
 def directions(fine: bool) -> list[tuple[int, int]]:
@@ -43,13 +30,13 @@ def directions(fine: bool) -> list[tuple[int, int]]:
     return out
 
 
-@_inner
+@finite
 def _mix(line, a, b, t):  # type: ignore[no-untyped-def]
     for x in range(line.shape[0]):
         line[x] = a[x] + t * (b[x] - a[x])
 
 
-@_inner
+@finite
 def _blend(line, h, y, below, shift, tx, ty, out, to):  # type: ignore[no-untyped-def]
     # Row `to` of out: bilinear between two rows of h, from `shift` on
     cols = h.shape[1]
@@ -60,7 +47,7 @@ def _blend(line, h, y, below, shift, tx, ty, out, to):  # type: ignore[no-untype
     _mix(out[to], line[:cols], line[1:], tx)
 
 
-@_fast
+@kernel("f4[:,::1], i8, i8, f8, f4[:,::1], i8, i8", finite=True)
 def _between(h, p, q, part, out, y0, y1):  # type: ignore[no-untyped-def]
     # Bilinear height at every texel's place plus part · (p, q)
     rows, cols = h.shape
@@ -73,7 +60,7 @@ def _between(h, p, q, part, out, y0, y1):  # type: ignore[no-untyped-def]
         _blend(line, h, (y + oy) % rows, (y + oy + 1) % rows, shift, tx, ty, out, y)
 
 
-@_inner
+@finite
 def _highest(line, one, other):  # type: ignore[no-untyped-def]
     # Plain loops over rows that start at 0, with a select and no call: the compiler turns these into vector code
     for x in range(line.shape[0]):
@@ -81,7 +68,7 @@ def _highest(line, one, other):  # type: ignore[no-untyped-def]
         line[x] = a if a > b else b
 
 
-@_inner
+@finite
 def _higher_row(a, b, y, yy, shift, out):  # type: ignore[no-untyped-def]
     line, one, other = out[y], a[y], b[yy]
     n = a.shape[1] - shift
@@ -89,7 +76,7 @@ def _higher_row(a, b, y, yy, shift, out):  # type: ignore[no-untyped-def]
     _highest(line[n:], one[n:], other[:shift])
 
 
-@_fast
+@kernel("f4[:,::1], f4[:,::1], i8, i8, f4[:,::1], i8, i8", finite=True)
 def _higher(a, b, p, q, out, y0, y1):  # type: ignore[no-untyped-def]
     # Higher of a here and b at (p, q) from here
     rows, cols = a.shape
@@ -97,7 +84,7 @@ def _higher(a, b, p, q, out, y0, y1):  # type: ignore[no-untyped-def]
         _higher_row(a, b, y, (y + q) % rows, p % cols, out)
 
 
-@_inner
+@finite
 def _begin(steepest, h, y, beside, sx, kx, ky):  # type: ignore[no-untyped-def]
     # The bilinear patch right at the texel rises along the direction by the sum of its two forward differences
     here, other = h[y], h[beside]
@@ -111,14 +98,14 @@ def _begin(steepest, h, y, beside, sx, kx, ky):  # type: ignore[no-untyped-def]
     steepest[end] = max(np.float32(0), kx * (here[across] - here[end]) + ky * (other[end] - here[end]))
 
 
-@_inner
+@finite
 def _rise(steepest, here, there, k):  # type: ignore[no-untyped-def]
     for x in range(steepest.shape[0]):
         v = (there[x] - here[x]) * k
         steepest[x] = v if v > steepest[x] else steepest[x]
 
 
-@_inner
+@finite
 def _steeper(steepest, h, y, samples, field, yy, shift, k):  # type: ignore[no-untyped-def]
     here, there = h[y], samples[field, yy]
     cols = here.shape[0]
@@ -126,14 +113,14 @@ def _steeper(steepest, h, y, samples, field, yy, shift, k):  # type: ignore[no-u
     _rise(steepest[cols - shift :], here[cols - shift :], there[:shift], k)
 
 
-@_inner
+@finite
 def _add_sky(steepest, weight, out, y):  # type: ignore[no-untyped-def]
     line = out[y]
     for x in range(line.shape[0]):
         line[x] += weight / (np.float32(1) + steepest[x] * steepest[x])
 
 
-@_fast
+@kernel("f4[:,::1], f4[:,:,::1], i8[::1], i8[::1], f4[::1], i8, i8, f4, f4, f4, f4[:,::1], i8, i8", finite=True)
 def _march(h, samples, which, steps, inverse, p, q, kx, ky, weight, out, y0, y1):  # type: ignore[no-untyped-def]
     rows, cols = h.shape
     steepest = np.empty(cols, np.float32)

@@ -36,7 +36,7 @@ def _mean(mask, shift, ya, yb, xa, xb):  # type: ignore[no-untyped-def]
     return total / np.float32((yb - ya) * (xb - xa))
 
 
-@kernel
+@kernel("f4[:,::1], f4[:,::1], i8, i8")
 def keep_means(mask, coarse, y0, y1):  # type: ignore[no-untyped-def]
     # Shift what lies in every coarse texel, within 0…1, until its mean is that of the coarse mask
     h, w = mask.shape
@@ -61,7 +61,7 @@ def keep_means(mask, coarse, y0, y1):  # type: ignore[no-untyped-def]
                     mask[y, x] = min(max(mask[y, x] + shift, np.float32(0)), np.float32(1))
 
 
-@kernel
+@kernel("f4[:,::1], f4, f4, i8, i8")
 def _through(far, high, width, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(far.shape[1]):

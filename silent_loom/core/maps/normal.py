@@ -57,7 +57,7 @@ class Normal(MapStep[NormalSettings]):
         return {"normal": from_height(height.with_pixels(plane[..., None]), s.strength, task)}
 
 
-@kernel
+@kernel("f4[:,::1], f4, f4, b1, f4[:,:,::1], i8, i8")
 def _normals(h, kx, ky, wraps, out, y0, y1):  # type: ignore[no-untyped-def]
     rows, cols = h.shape
     for y in range(y0, y1):

@@ -125,7 +125,7 @@ def hue_saturation(degrees: float, saturation: float) -> np.ndarray[tuple[int, i
     return np.ascontiguousarray((grey + saturation * (turn - grey)).astype(np.float32))
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,::1], f4, f4, f4, f4, f4[:,:,::1], i8, i8")
 def _colour(src, m, black, scale, gamma, slope, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(src.shape[1]):

@@ -156,7 +156,7 @@ def _span(log_light: Floats) -> float:
     return round(float(100 * (np.exp(high - low) - 1)), 2)
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,::1], f4[:,:,::1], i8, i8")
 def _scale(src, gain, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(src.shape[1]):

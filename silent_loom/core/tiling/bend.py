@@ -123,7 +123,7 @@ def _blurred(planes: Floats, sigma: float, task: Task) -> Floats:
     return blur(np.ascontiguousarray(planes, np.float32), sigma, False, task)
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], f4[:,:,::1], i8, i8")
 def _sums(still, moved, out, y0, y1):  # type: ignore[no-untyped-def]
     # Products of the mean slopes of both, and of those with what they differ by
     h, w, planes = still.shape
@@ -196,7 +196,7 @@ def _source(field, across, along, n, rows, far, closed):  # type: ignore[no-unty
     return across + share * du * n, along + share * dv * rows
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], i8, b1, b1, b1, b1, b1, f4[:,:,::1], i8, i8")
 def _bend(src, field, keep, turned, closed, far, nearest, slopes, out, y0, y1):  # type: ignore[no-untyped-def]
     h, w, channels = out.shape
     n, rows = (h, w) if turned else (w, h)

@@ -66,7 +66,7 @@ def lit(v):  # type: ignore[no-untyped-def]
     return max(v, np.float32(-0.9) * FLOOR) + FLOOR
 
 
-@kernel
+@kernel("f4[:,:,::1], i8, i8, i8, UniTuple(i8, 2), i8, f4[:,:,::1], i8, i8")
 def _blocks(src, form, oy, ox, size, f, out, y0, y1):  # type: ignore[no-untyped-def]
     # Means over f × f texels of one end of the overlap, in its form; the last block of a row or column may hold fewer
     h, w = size

@@ -300,7 +300,10 @@ def _shares(across, down, places, count, mx, my, join, share, least, first, sum1
             sum2[i] += t * t
 
 
-@kernel
+@kernel(
+    "f4[:,:,::1], f4[:,:,::1], i8, i8, i8, f8[:,:,::1], f8, f8, f8, f8[::1], f8[::1], f8, f8, b1, b1, b1, "
+    "f4[:,::1], f4[:,::1], f4[:,:,::1], i8, i8",
+)
 def _break(  # type: ignore[no-untyped-def]
     src,
     mixed,
@@ -539,7 +542,7 @@ def outlines(s: BreakUpSettings, tile_mm: tuple[float, float], width: int, heigh
     return Image(np.ascontiguousarray(tones[numbers[..., 0].astype(int)]), Kind.COLOUR, size, True)
 
 
-@kernel
+@kernel("f8[:,:,::1], f8, f8, f8[::1], f8[::1], f4[:,:,::1], i8, i8")
 def _labels(cells, w, h, lean_x, lean_y, out, y0, y1):  # type: ignore[no-untyped-def]
     lists, places = np.empty(MANY, np.int64), np.empty((MANY, 2), np.float64)
     height, width, _ = out.shape

@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 
 from silent_loom.core.images import Floats
-from silent_loom.core.kernels import inlined, kernel, subkernel
+from silent_loom.core.kernels import by_constants, inlined, kernel
 from silent_loom.core.parallel import IDLE, Task, both, over_rows
 from silent_loom.core.tiling.cut import Prices
 
@@ -51,7 +51,7 @@ STEP = 5.0
 """What a step of tone costs, beside a difference in detail."""
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], f4, f4[:,:,::1], f4[:,::1], i8, i8")
 def _kept(planes, base, usual, detail, line, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(planes.shape[1]):
@@ -152,7 +152,7 @@ def _gaps(one, other, at_one, at_other, count, channels, out):  # type: ignore[n
             out[x] += d * d
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], f4[:,::1], i8, i8")
 def _apart(first, second, out, y0, y1):  # type: ignore[no-untyped-def]
     n, channels = first.shape[1], first.shape[2]
     one, other = first.reshape(-1), second.reshape(-1)
@@ -160,7 +160,7 @@ def _apart(first, second, out, y0, y1):  # type: ignore[no-untyped-def]
         _gaps(one, other, y * n, y * n, n, channels, out[y])
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], f4[:,::1], f4[:,::1], f4, f4[:,::1], f4[:,::1], f4[:,::1], i8, i8")
 def _differing(a, b, line_a, line_b, quiet, only_a, only_b, grain, y0, y1):  # type: ignore[no-untyped-def]
     n, channels = a.shape[1], a.shape[2]
     one, other, gap = a.reshape(-1), b.reshape(-1), np.empty(n, np.float32)
@@ -192,7 +192,7 @@ class Lines:
     price: Floats
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,::1], f4[:,::1], i8, i8")
 def _strengths(detail, line, out, y0, y1):  # type: ignore[no-untyped-def]
     n, channels = detail.shape[1], detail.shape[2]
     one, none = detail.reshape(-1), np.zeros(n * channels, np.float32)
@@ -202,7 +202,7 @@ def _strengths(detail, line, out, y0, y1):  # type: ignore[no-untyped-def]
             out[y, x] *= line[y, x] * line[y, x]
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,::1], f4[:,::1], b1, f4[:,:,::1], f4[:,::1], i8, i8")
 def _widened(detail, line, strength, closed, out, out_line, y0, y1):  # type: ignore[no-untyped-def]
     h, w, channels = detail.shape
     most, where = np.empty(w, np.float32), np.empty(w, np.int32)
@@ -228,7 +228,7 @@ def _widened(detail, line, strength, closed, out, out_line, y0, y1):  # type: ig
                 out[y, x, k] = detail[i, j, k]
 
 
-@kernel
+@kernel("f4[:,::1], f4, f4[:,::1], i8, i8")
 def _ending(width, wide, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(out.shape[1]):
@@ -262,7 +262,7 @@ def _near(scale: float) -> int:
     return max(1, round(NEAR * scale))
 
 
-@kernel
+@kernel("f4[:,::1], f4, i8, f4[:,::1], f4[:,::1], i8, i8")
 def _aside(unlike, keep, skip, left, right, y0, y1):  # type: ignore[no-untyped-def]
     # Before column c: how unlike both pictures are to the left of it, nearest first; and to the right
     n = unlike.shape[1]
@@ -291,7 +291,7 @@ def _faded_in(values, at, keep, gain, x0, v):  # type: ignore[no-untyped-def]
         v[x] = keep * v[x] + gain * row[x + first]
 
 
-@kernel
+@kernel("f4[:,::1], f4, i8, i8, f4[:,::1], f4[:,::1], i8, i8")
 def _above(unlike, keep, skip, start, up, down, x0, x1):  # type: ignore[no-untyped-def]
     # Below row y: how unlike both pictures are above that place, and below it. The rows before the first one are the last
     # ones where the strip is closed (start < 0), else the first one again.
@@ -303,11 +303,14 @@ def _above(unlike, keep, skip, start, up, down, x0, x1):  # type: ignore[no-unty
         if y < h or closed:
             _faded_in(unlike, y % h, keep, gain, x0, v)
         if y >= skip:
-            up[y - skip, x0:x1] = v
-    v[:] = unlike[(h - 1 - start) % h, x0:x1]
+            for i in range(x1 - x0):
+                up[y - skip, x0 + i] = v[i]
+    for i in range(x1 - x0):
+        v[i] = unlike[(h - 1 - start) % h, x0 + i]
     for y in range(h - 1 - start, -1 - skip, -1):
         if 0 <= y + skip < h:
-            down[y + skip, x0:x1] = v
+            for i in range(x1 - x0):
+                down[y + skip, x0 + i] = v[i]
         if y >= 0 or closed:
             _faded_in(unlike, y % h, keep, gain, x0, v)
 
@@ -378,7 +381,7 @@ def _stepped(most, line, count, price, first):  # type: ignore[no-untyped-def]
         price[c] += np.float32(STEP) * more * more * (np.float32(1) - line[c])
 
 
-@subkernel
+@by_constants
 def _parting(b, a, apart, at_b, at_a, beside, at_beside, met, scratch, count, price, first):  # type: ignore[no-untyped-def]
     # What it costs to show b in a run of places and a beside each of them. In many short loops: one that reads many arrays
     # does not become vector code.
@@ -399,7 +402,9 @@ def _parting(b, a, apart, at_b, at_a, beside, at_beside, met, scratch, count, pr
     _stepped(most, line, count, price, first)
 
 
-@kernel
+@kernel(
+    "UniTuple(f4[::1], 4), UniTuple(f4[::1], 4), UniTuple(f4[::1], 2), UniTuple(UniTuple(f4[::1], 2), 3), i8, f4[:,::1], i8, i8",
+)
 def _across(b, a, apart, beside, near, out, y0, y1):  # type: ignore[no-untyped-def]
     # Between columns c − 1, which shows b, and c, which shows a; at the borders between a column and itself
     n = out.shape[1] - 1
@@ -422,7 +427,10 @@ def _across(b, a, apart, beside, near, out, y0, y1):  # type: ignore[no-untyped-
         _parting(b, a, apart, end, end, beside, at + n, met, scratch, 1, row, n)
 
 
-@kernel
+@kernel(
+    "UniTuple(f4[::1], 4), UniTuple(f4[::1], 4), UniTuple(f4[::1], 2), UniTuple(UniTuple(f4[::1], 2), 3), i8, "
+    "b1, f4[:,::1], i8, i8",
+)
 def _along(b, a, apart, beside, near, closed, out, y0, y1):  # type: ignore[no-untyped-def]
     # Between row y, which shows b, and the one below it, which shows a
     h, n = out.shape[0], out.shape[1] - 1

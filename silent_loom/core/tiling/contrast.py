@@ -28,7 +28,7 @@ PASSES = 3
 """Bands overlap: what is added to one lies partly in its neighbours, so it is measured and added again."""
 
 
-@kernel
+@kernel("f4[:,::1], f4[:,::1], f4[:,::1], f4[:,::1], i8, i8")
 def _amplify(band, gain, peak, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(band.shape[1]):

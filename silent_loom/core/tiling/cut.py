@@ -52,7 +52,7 @@ def reached(total, rightward, leftward, best, origin):  # type: ignore[no-untype
             best[c], origin[c] = run, at
 
 
-@kernel
+@kernel("f4[:,::1], f4[:,::1], f4[:,::1], i4[::1], i4[::1], i8, i8, f4[::1], i4[:,::1]")
 def _sweep(across, rightward, leftward, left, right, first, last, total, back):  # type: ignore[no-untyped-def]
     # State c: rows' texels left of c show one picture, the others the other. `across[y, c]` is the price of the cut
     # between texels c−1 and c of row y; moving from c to c' between rows y and y+1 pays for every x between.
@@ -95,7 +95,7 @@ def _borders(prices: Prices, margin: int) -> tuple[NDArray[np.int32], NDArray[np
     return np.full(rows, min(margin, n // 2), np.int32), np.full(rows, max(n - 1 - margin, n // 2), np.int32)
 
 
-@kernel
+@kernel("f4[:,::1], f4[:,::1], f4[:,::1], i4[::1], f8[::1]")
 def _along_path(across, rightward, leftward, path, out):  # type: ignore[no-untyped-def]
     for y in range(len(path)):
         out[y] = across[y, path[y]]

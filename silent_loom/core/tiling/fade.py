@@ -25,7 +25,10 @@ BLOCK = 96
 """Rows looked at there, at most."""
 
 
-@kernel
+@kernel(
+    "f4[:,:,::1], f4[:,:,::1], f4[:,:,::1], f4[::1], f4[:,::1], f4[:,::1], b1, f4[:,:,::1], i8, i8",
+    "f4[:,:,::1], f4[:,:,::1], f4[:,:,::1], f4[::1], f4[:,::1], f4[:,::1], b1, f4[:,:,:], i8, i8",
+)
 def _values(mixed, a, b, share, back, to_value, turned, out, y0, y1):  # type: ignore[no-untyped-def]
     h, w, channels = a.shape
     value = np.empty(channels, np.float32)
@@ -51,7 +54,7 @@ def _gain(t, alike):  # type: ignore[no-untyped-def]
     return np.float32(1) / np.sqrt(t * t + u * u + np.float32(2) * t * u * alike)
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], f4[::1], f4[:,::1], f4[:,:,::1], f4[:,:,::1], i8, i8")
 def _mix(a, b, share, alike, mixed, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(a.shape[1]):
@@ -62,7 +65,7 @@ def _mix(a, b, share, alike, mixed, out, y0, y1):  # type: ignore[no-untyped-def
                 out[y, x, k] = _gain(t, alike[y, k]) * v
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], f4[::1], f4[:,::1], f4[:,::1], f4[:,:,::1], i8, i8")
 def _weigh(mixed, soft, share, alike, rest, out, y0, y1):  # type: ignore[no-untyped-def]
     # Adds the band between two blurs, as much as it lacks beside what the broadest parts get
     for y in range(y0, y1):
@@ -72,7 +75,7 @@ def _weigh(mixed, soft, share, alike, rest, out, y0, y1):  # type: ignore[no-unt
                 out[y, x, k] += more * (mixed[y, x, k] - soft[y, x, k])
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], f4[:,:,::1], f4[:,:,::1], f4[::1], f4[:,:,::1], i8, i8")
 def _products(a, b, soft_a, soft_b, weight, out, y0, y1):  # type: ignore[no-untyped-def]
     # Row by row: products of what lies between both blurs, of one with the other and of each with itself
     for y in range(y0, y1):

@@ -88,7 +88,7 @@ def value_of(g, k, to_value):  # type: ignore[no-untyped-def]
     return to_value[k, i] + (at - i) * (to_value[k, i + 1] - to_value[k, i])
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,::1], f4[:,::1], f4[:,:,::1], i8, i8", "f4[:,:,::1], f4[::1,:], f4[:,::1], f4[:,:,::1], i8, i8")
 def _scores(src, turn, to_gauss, out, y0, y1):  # type: ignore[no-untyped-def]
     channels = src.shape[2]
     for y in range(y0, y1):

@@ -85,7 +85,7 @@ def _cells(at, n):  # type: ignore[no-untyped-def]
     return min(max(base, 0), n - 1), min(max(base + 1, 0), n - 1), t
 
 
-@kernel
+@subkernel
 def _add(src, line, at, part, ratio, x0, x1, shift, weight, out):  # type: ignore[no-untyped-def]
     # One span of a row: source times (plus) its correction, times a weight for every texel
     channels = src.shape[1]
@@ -97,7 +97,7 @@ def _add(src, line, at, part, ratio, x0, x1, shift, weight, out):  # type: ignor
             out[x, k] += q * (src[c, k] * v if ratio else src[c, k] + v)
 
 
-@kernel
+@subkernel
 def _whole(src, line, at, part, ratio, x0, x1, shift, out):  # type: ignore[no-untyped-def]
     # One span of a row where a single picture shows, cell by cell of the correction
     channels = src.shape[1]
@@ -126,7 +126,7 @@ def _whole(src, line, at, part, ratio, x0, x1, shift, out):  # type: ignore[no-u
         x = end
 
 
-@kernel
+@subkernel
 def _weighted(src, line, at, part, ratio, x0, x1, shift, weight, out):  # type: ignore[no-untyped-def]
     # Most of an overlap shows one of both pictures alone: there it is written, where both show it is added
     x = x0
@@ -146,7 +146,7 @@ def _weighted(src, line, at, part, ratio, x0, x1, shift, weight, out):  # type: 
         x = end
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], b1, f4[:,::1], f4[:,::1], i8, i8, f8, f8, f4[:,:,::1], i8, i8")
 def _sum(src, field, ratio, mask_x, mask_y, keep_x, keep_y, cell_x, cell_y, out, y0, y1):  # type: ignore[no-untyped-def]
     rows, cols, channels = field.shape
     width, over_x, over_y = out.shape[1], mask_x.shape[1], mask_y.shape[0]
@@ -186,7 +186,7 @@ def _sum(src, field, ratio, mask_x, mask_y, keep_x, keep_y, cell_x, cell_y, out,
                 _weighted(src[row], line, at, part, ratio, over_x, width, 0, down, out[y])
 
 
-@kernel
+@kernel("f8[::1], f4, f4[:,::1], i8, i8")
 def _soft(path, width, out, y0, y1):  # type: ignore[no-untyped-def]
     # 1 well before the path, 0 well after it
     for y in range(y0, y1):

@@ -8,7 +8,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.images import Floats, Kind
-from silent_loom.core.kernels import kernel
 from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.tiling.blocks import FLOOR, Form
 from silent_loom.core.tiling.parted import Parted, part_objects
@@ -55,10 +54,8 @@ def _join_into(
     out[:] = strip.transpose(1, 0, 2) if turned else strip
 
 
-@kernel
-def _copy(src, out, y0, y1):  # type: ignore[no-untyped-def]
-    for y in range(y0, y1):
-        out[y] = src[y]
+def _copy(src: Floats, out: Floats, y0: int, y1: int) -> None:
+    np.copyto(out[y0:y1], src[y0:y1])
 
 
 def closed_along(

@@ -17,7 +17,7 @@ BROAD = 0.2
 """Smoothing along an edge, as a part of it: light is broad, and elements that lie a little elsewhere are not light."""
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,::1], i8, b1, f4[:,:,::1], i8, i8")
 def _ramp(src, gap, keep, turned, out, y0, y1):  # type: ignore[no-untyped-def]
     # gap[i] for every line along the edge; nothing in the middle of what is kept, half of it either way at its edges
     for y in range(y0, y1):

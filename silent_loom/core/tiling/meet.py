@@ -36,7 +36,7 @@ LEAST = 32
 """Texels of overlap and of rows at the first size, below which nothing is moved."""
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], f4[:,:,::1], i8, f4, i8, i8, f4[:,::1], i4[:,:,::1], i2[:,:,::1]")
 def _sweep(across, rightward, leftward, every, step, start, shift, total, back, moved):  # type: ignore[no-untyped-def]
     # As the sweep of a plain cut, in layers of one shift each; from layer to layer at every few rows only, at a price
     layers, rows, n = across.shape

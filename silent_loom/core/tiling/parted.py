@@ -121,7 +121,7 @@ def _border(base, seen, y0, x0, y1, x1, y, x, down, right, reach, close, toned):
     return 2
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], i8, i8, i8, i8[:,::1], i8, i8")
 def _count(base, seen, reach, close, toned, counts, y0, y1):  # type: ignore[no-untyped-def]
     h, w = base.shape[:2]
     for y in range(max(y0, reach), min(y1, h - reach)):
@@ -155,7 +155,7 @@ def _flat(first: Layers, second: Layers, reach: int, scale: float, toned: int, t
     return np.float32((common * alone)[0])
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], i4[::1], f4[:,::1], f8, i8, f4[::1], i8, i8")
 def _shares(first, second, at, drift, reach, toned, out, y0, y1):  # type: ignore[no-untyped-def]
     # How much of what lies beside the cut is two things, light apart
     n = first.shape[1]
@@ -207,7 +207,7 @@ def parted_at(
     return Parted(_along(objects[:, None], look / 2, closed)[:, 0], (1 - _smooth_step(size, SEEN)).astype(np.float32))
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], f8[::1], f8, f4[:,::1], i8, i8")
 def _gaps(near, far, path, reach, out, p, q):  # type: ignore[no-untyped-def]
     # By how much the near side is more than the far one, on average, around the cut
     n = near.shape[1]
@@ -221,7 +221,7 @@ def _gaps(near, far, path, reach, out, p, q):  # type: ignore[no-untyped-def]
             out[y, k] /= np.float32(max(1, last - first))
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], f8[::1], f4[:,::1], f4[::1], f8, f4[::1], f4[::1], f4[:,:,::1], f4[:,:,::1], i8, i8")
 def _lacking(near, far, path, drift, objects, softness, low, high, out, more, p, q):  # type: ignore[no-untyped-def]
     # What lacks to both sides parted at the cut, each with its part of their drift in tone taken off
     n = near.shape[1]

@@ -54,7 +54,7 @@ def _distance(a, flat, y, x, v, u, wraps, best):  # type: ignore[no-untyped-def]
     return total
 
 
-@kernel
+@kernel("f4[:,:,::1], b1[:,::1], i8[::1,:], i8[:,::1], f4[::1], i8[:,::1], b1, i8, b1")
 def _search(a, good, places, field, cost, index, wraps, seed, backwards):  # type: ignore[no-untyped-def]
     # One sweep of PatchMatch over the texels of the hole: offers of neighbours, then random ones nearer and nearer
     h, w, channels = a.shape
@@ -99,14 +99,14 @@ def _search(a, good, places, field, cost, index, wraps, seed, backwards):  # typ
             reach //= 2
 
 
-@kernel
+@kernel("f4[:,:,::1], i8[::1,:], i8[:,::1], f4[::1], b1")
 def _again(a, places, field, cost, wraps):  # type: ignore[no-untyped-def]
     flat = a.reshape(a.shape[0], a.shape[1] * a.shape[2])
     for q in range(places.shape[0]):
         cost[q] = _distance(a, flat, places[q, 0], places[q, 1], field[q, 0], field[q, 1], wraps, np.float32(1e30))
 
 
-@kernel
+@kernel("f4[:,:,::1], i8[::1,:], i8[:,::1], f4[::1], i8[:,::1], b1, f4[:,::1]")
 def _vote(a, places, field, says, index, wraps, out):  # type: ignore[no-untyped-def]
     # Every texel of the hole: mean of what the patches that cover it say, the better ones more
     h, w, channels = a.shape

@@ -328,7 +328,7 @@ def _covers(gap, soft):  # type: ignore[no-untyped-def]
     return t * t * (np.float32(3) - np.float32(2) * t)
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], i8, i8, i8, i8, f4[::1], f4[::1], f4[:,::1], b1[::1], f4, i8, i8")
 def _lay(out, values, x0, y0, tx, ty, at_x, at_y, lines, has, soft, first, last):  # type: ignore[no-untyped-def]
     # One piece over what lies there, in some of its rows; lines: where it is cut, by row at its left and right, by column
     # at its top and bottom

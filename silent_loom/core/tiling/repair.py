@@ -71,7 +71,7 @@ class RepairSettings(Settings):
     layers: tuple[Layer, ...] = setting((), "Strokes, layer over layer; the last one is on top.", shape="strokes")
 
 
-@kernel
+@kernel("f8[:,::1], f8[::1], f8[::1], f8, f4[:,::1], i8, i8, f8, f8, f8, f8, i8, i8")
 def _cover(points, radii, alphas, hard, out, rows, columns, left, top, step_x, step_y, first, last):  # type: ignore[no-untyped-def]
     # Highest coverage that any dab or the way between two dabs gives, in some rows; places are mm. A stroke of more rows or
     # columns than there are lies on itself
@@ -128,7 +128,7 @@ def _cover(points, radii, alphas, hard, out, rows, columns, left, top, step_x, s
                         part[k] = max(part[k], q * (a0 + t * a1))
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,::1], i8[::1], i8[::1], f4[:,:,::1], i8, i8")
 def _gather(pixels, cover, rows, columns, out, y0, y1):  # type: ignore[no-untyped-def]
     # What lies at other places of the sheet, for covered texels only
     for y in range(y0, y1):
@@ -138,7 +138,7 @@ def _gather(pixels, cover, rows, columns, out, y0, y1):  # type: ignore[no-untyp
                     out[y, x, k] = pixels[rows[y], columns[x], k]
 
 
-@kernel
+@kernel("f4[:,:,::1], i8[::1], i8[::1], f4[:,:,::1], i8, i8")
 def _part(pixels, rows, columns, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(len(columns)):
@@ -146,7 +146,7 @@ def _part(pixels, rows, columns, out, y0, y1):  # type: ignore[no-untyped-def]
                 out[y, x, k] = pixels[rows[y], columns[x], k]
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,::1], i8[::1], i8[::1], i8[::1], i8[::1], i8, f4[:,:,::1], i8, i8")
 def _gaps(pixels, cover, rows, columns, from_rows, from_columns, cell, gap, y0, y1):  # type: ignore[no-untyped-def]
     # Means over square cells: what a place and its source differ by outside of a stroke, and last how much lies outside
     h, w = cover.shape
@@ -167,7 +167,7 @@ def _gaps(pixels, cover, rows, columns, from_rows, from_columns, cell, gap, y0, 
                 gap[j, i, k] *= share
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,::1], f4[:,:,::1], i8, i8")
 def _add_scale(blurred, done, out, y0, y1):  # type: ignore[no-untyped-def]
     # What is known at one scale, where nothing finer was; the last channel is how much of it is known
     for y in range(y0, y1):
@@ -180,7 +180,7 @@ def _add_scale(blurred, done, out, y0, y1):  # type: ignore[no-untyped-def]
                 out[y, x, k] += share * blurred[y, x, k]
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,::1], f4[:,:,::1], i4[:,::1], f4[:,::1], i4[:,::1], f4[:,::1], i8, i8")
 def _raise(wanted, cover, smooth, rows, row_weights, columns, weights, y0, y1):  # type: ignore[no-untyped-def]
     # Adds what is smooth, between cells by Catmull-Rom, to covered texels only
     cols, channels = smooth.shape[1], smooth.shape[2]
@@ -199,7 +199,7 @@ def _raise(wanted, cover, smooth, rows, row_weights, columns, weights, y0, y1): 
                     wanted[y, x, k] += a * line[i, k] + b * line[j, k] + c * line[m, k] + d * line[n, k]
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], i8, f4[:,::1], i8[::1], i8[::1], b1, i8, i8")
 def _lay(pixels, wanted, step, cover, rows, columns, labels, y0, y1):  # type: ignore[no-untyped-def]
     # Towards what is wanted, by how much is covered; labels whole. One colour for all where step is 0
     for y in range(y0, y1):

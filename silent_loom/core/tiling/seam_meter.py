@@ -56,7 +56,7 @@ class Seam:
     profile: Floats
 
 
-@kernel
+@kernel("f4[:,:,::1], i8[::1], i8[::1], i8[::1], f4[:,:,:,::1], i8, i8")
 def _steps(planes, columns, offsets, scales, out, y0, y1):  # type: ignore[no-untyped-def]
     # out[t, s, y, 0:K] is the step, out[t, s, y, K:2K] what it lacks to the continuation from both sides, and the
     # last is how far the step stands alone: its size beyond that of the steps right before and after it
@@ -93,7 +93,7 @@ def _steps(planes, columns, offsets, scales, out, y0, y1):  # type: ignore[no-un
                 out[t, i, y, 2 * channels] = max(0.0, np.sqrt(at) - np.sqrt(max(before, after)))
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], i8, i8")
 def _all_lines(planes, out, y0, y1):  # type: ignore[no-untyped-def]
     # Sums over rows y0 … y1, by quarters of the height: how far the step at every column stands alone, and its size
     h, w, channels = planes.shape
@@ -115,7 +115,7 @@ def _all_lines(planes, out, y0, y1):  # type: ignore[no-untyped-def]
             out[1, q, x] += at
 
 
-@kernel
+@kernel("f4[:,:,:,::1], i8[::1], i8, f4[:,:,::1], i8, i8")
 def _sizes(steps, scales, finest, out, t0, t1):  # type: ignore[no-untyped-def]
     # Size of the step of each scale at each row, averaged along the line over as many rows as the strips are wide;
     # then, for the finest scales, how far it stands alone. out[kind, t, y] of steps[t, s, y, k]
@@ -144,7 +144,7 @@ def _sizes(steps, scales, finest, out, t0, t1):  # type: ignore[no-untyped-def]
                 out[scaled + i, t, row] = steps[t, i, row, kinds - 1]
 
 
-@kernel
+@kernel("f4[:,::1], i8, f4[::1], f4[::1], i8, i8")
 def _highest(strength, length, worst, running, t0, t1):  # type: ignore[no-untyped-def]
     # Highest mean over windows of a length, one figure a line; the running mean itself of the first line
     h = strength.shape[1]

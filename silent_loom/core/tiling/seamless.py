@@ -146,7 +146,7 @@ class SeamlessSettings(Settings):
         return {"base": self.base_weight, "height": self.height_weight, "normal": self.normal_weight}
 
 
-@kernel
+@kernel("f4[:,:,::1], f8[::1], f4[:,:,::1], i8, i8")
 def _shut(planes, path, out, x0, x1):  # type: ignore[no-untyped-def]
     keep, rows, count = out.shape
     n = planes.shape[1] - keep

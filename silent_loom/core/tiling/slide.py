@@ -30,7 +30,7 @@ def cubic(t):  # type: ignore[no-untyped-def]
     return t0, t1, t2, t3
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,::1], f4[::1], b1, b1, b1, f4[:,:,::1], i8, i8")
 def _slide(src, by, weight, turned, closed, nearest, out, y0, y1):  # type: ignore[no-untyped-def]
     h, w, channels = out.shape
     rows, step = (w, np.uintp(channels)) if turned else (h, np.uintp(w * channels))
@@ -103,7 +103,7 @@ def lean_row(y, by, weight, turned, first, last, row):  # type: ignore[no-untype
             row[q], row[q + one] = p + vx * r, -(r + vy * r)
 
 
-@kernel
+@kernel("f4[:,::1], f4[::1], b1, f4[:,:,::1], i8, i8")
 def _lean(by, weight, turned, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         lean_row(y, by, weight, turned, 0, by.shape[1], out[y].reshape(-1))

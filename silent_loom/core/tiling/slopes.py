@@ -11,7 +11,7 @@ from silent_loom.core.kernels import kernel
 from silent_loom.core.parallel import Task, over_rows
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], i8, i8", "f4[:,:,:], f4[:,:,::1], i8, i8")
 def _to_slopes(src, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(src.shape[1]):
@@ -19,7 +19,7 @@ def _to_slopes(src, out, y0, y1):  # type: ignore[no-untyped-def]
             out[y, x, 0], out[y, x, 1] = -src[y, x, 0] / z, -src[y, x, 1] / z
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], i8, i8")
 def _to_normals(src, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(src.shape[1]):

@@ -18,14 +18,14 @@ FINEST = 0.9
 """Texels: there is no band below a blur of this."""
 
 
-@kernel
+@kernel("f8[::1], f4[:,::1], i8, i8")
 def mask_of(path, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(out.shape[1]):
             out[y, x] = min(max(np.float32(x + 1 - path[y]), np.float32(0)), np.float32(1))
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], f4[:,::1], f4[:,:,::1], f4[::1], f4[::1], b1, f4[:,:,::1], i8, i8")
 def _weigh_band(a, b, w, v, low, high, gain_on, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(w.shape[1]):
@@ -41,7 +41,7 @@ def _weigh_band(a, b, w, v, low, high, gain_on, out, y0, y1):  # type: ignore[no
                 out[y, x, k] += g * (t * a[y, x, k] + (1 - t) * b[y, x, k])
 
 
-@kernel
+@kernel("f4[:,:,::1], f4[:,:,::1], f4[:,:,::1], i8, i8")
 def _moments(a, b, out, y0, y1):  # type: ignore[no-untyped-def]
     for y in range(y0, y1):
         for x in range(a.shape[1]):

@@ -114,7 +114,10 @@ def _fetch(samples, shape, form, oy, ox, y, by, weight, moved, turned, closed, f
             row[q] = samples[q + np.uintp(start)]
 
 
-@kernel
+@kernel(
+    "f4[:,:,::1], i8, i8[:,::1], f4[:,::1], f4[:,::1], b1, b1, b1, UniTuple(i8, 2), f4[:,:,::1], f4[:,:,::1], "
+    "f4[:,::1], i8, f4[:,:,::1], i8, i8",
+)
 def _fine_moments(src, form, origins, by, weights, moved, turned, closed, size, low_a, low_b, w, f, out, y0, y1):  # type: ignore[no-untyped-def]
     # Variance of what is finer than a block in both pictures, and their covariance, where both will show
     h, width = size
@@ -203,7 +206,10 @@ def _tap_rows(f, count, out):  # type: ignore[no-untyped-def]
         out[before, q], out[before + 1, q], out[before + 2, q], out[before + 3, q] = w0, w1, w2, w3
 
 
-@kernel
+@kernel(
+    "f4[:,:,::1], i8, i8[:,::1], f4[:,::1], f4[:,::1], b1, b1, b1, UniTuple(i8, 2), f4[:,:,::1], f4[:,:,::1], "
+    "f4[:,:,::1], f4[:,:,::1], f4[:,:,::1], f4[::1], f4[::1], i8, f4[:,:,::1], i8, i8",
+)
 def _compose(  # type: ignore[no-untyped-def]
     src, form, origins, by, weights, moved, turned, closed, size, coarse, low_a, low_b, weight, gain, low, high, f, out, y0, y1
 ):

@@ -55,8 +55,14 @@ def cards(bench: Bench, store: Stored, binned: bool = False) -> dict[str, Any]:
     return {
         "materials": [card(bench, s) for s in store.materials(binned=binned)],
         "in_bin": len(store.materials(binned=True)),
-        "ready": bench.ready.is_set(),
+        "ready": bench.seeded.is_set(),
     }
+
+
+@router.get("/api/preparing")
+def preparing(bench: Bench) -> dict[str, Any]:
+    """How many kernels are compiled, of how many; ``done`` once all are, or nothing was to be done."""
+    return bench.preparation.state() if bench.preparation is not None else {"ready": 0, "of": 0, "done": True}
 
 
 @router.get("/api/materials/{ident}/card.png")

@@ -9,7 +9,7 @@ from fastapi import APIRouter, Query, Response
 from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.changes import SIDE
-from silent_loom.web.common import Bench, Stored
+from silent_loom.web.common import Bench
 from silent_loom.web.routers.materials import check_thread
 from silent_loom.work.workbench import Draft
 
@@ -136,13 +136,10 @@ def pick(ident: str, body: Ask, bench: Bench) -> dict[str, Any]:
 
 
 @router.get("/photo.jpg")
-def photo(ident: str, store: Stored, step_id: str, size: int = Query(1400, ge=64, le=4096)) -> Response:
+def photo(ident: str, bench: Bench, step_id: str, size: int = Query(1400, ge=64, le=4096)) -> Response:
     """The photo of a row as it came, upright, for placing corners on it."""
-    from silent_loom.work.photos import upright_jpeg
-
-    entry = store.get(ident).weave.entry(step_id)
     return Response(
-        upright_jpeg(store, str(entry.settings.get("source", "")), size),
+        bench.photo(ident, step_id, size),
         media_type="image/jpeg",
         headers={"cache-control": "max-age=3600"},
     )
