@@ -5,8 +5,10 @@ from __future__ import annotations
 import atexit
 import gc
 import json
+import math
 import os
 import sys
+import warnings
 from collections.abc import Callable, Iterator, Sized
 from contextlib import contextmanager
 from enum import StrEnum
@@ -16,7 +18,7 @@ from typing import Annotated, Any, NoReturn, TextIO
 import numpy as np
 import typer
 
-from silent_loom.core.errors import LoomError, SettingError
+from silent_loom.core.errors import LoomError, SettingError, refusal
 
 app = typer.Typer(
     add_completion=False,
@@ -57,6 +59,22 @@ def _watch(stream: TextIO) -> None:
             raise _Unsaid(error) from None
 
     stream.write, stream.flush = watched_write, watched_flush  # type: ignore[method-assign]
+
+
+def _our_words_only() -> None:
+    """Let nothing but our own lines reach standard error: image libraries write warnings there themselves, past Python."""
+    warnings.simplefilter("ignore")
+    if sys.stderr is None:
+        return
+    try:
+        own = os.dup(2)
+        nowhere = os.open(os.devnull, os.O_WRONLY)
+        sys.stderr.flush()
+        os.dup2(nowhere, 2)
+        os.close(nowhere)
+    except OSError:  # closed by the caller
+        return
+    sys.stderr = os.fdopen(own, "w", buffering=1, encoding=sys.stderr.encoding, errors="backslashreplace")
 
 
 def _leave() -> NoReturn:
@@ -122,6 +140,15 @@ def _corners(text: str) -> np.ndarray[Any, Any]:
     return np.array(numbers).reshape(4, 2)
 
 
+def _sayable(value: Any) -> Any:
+    """A value for JSON, which knows no number that is none."""
+    if isinstance(value, dict):
+        return {k: _sayable(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [_sayable(v) for v in value]
+    return None if isinstance(value, float) and not math.isfinite(value) else value
+
+
 def _count(files: Sized) -> str:
     return "1 file" if len(files) == 1 else f"{len(files)} files"
 
@@ -134,12 +161,25 @@ def _tell(made: dict[str, Any], report: Path | None) -> None:
         print(f"note: {note}", file=sys.stderr)
 
 
+def _check_report(path: Path | None) -> None:
+    """Before hours of work: that a report can be written at all."""
+    if path is None:
+        return
+    folder = path.absolute().parent
+    if path.is_dir():
+        raise LoomError("this is a folder", str(path), "Name a file for the report.")
+    if not folder.is_dir():
+        raise LoomError("there is no such folder for the report", str(folder), "Make it, or name another.")
+    if not os.access(folder, os.W_OK):
+        raise LoomError("the report cannot be written there", str(path), "Check the rights of the folder, or name another.")
+
+
 def _write_report(path: Path, report: dict[str, Any]) -> None:
     from silent_loom.core.files.place import drop, place
 
     partial = path.with_name(f".{path.name}.part")
     try:
-        partial.write_text(json.dumps(report, indent=2, ensure_ascii=False) + "\n", "utf-8")
+        partial.write_text(json.dumps(_sayable(report), indent=2, ensure_ascii=False) + "\n", "utf-8")
         place(partial, path, replace=True)
     except OSError as error:
         raise LoomError(
@@ -163,7 +203,7 @@ def derive(
     seamless: Annotated[SeamlessMethod, typer.Option(help="How the edges are made to meet.")] = SeamlessMethod.cut,
     square: Annotated[bool, typer.Option("--square", help="Crop to the centre square.")] = False,
     repeats: Annotated[bool, typer.Option("--repeats", help="Crop to a whole number of repeats of the motif.")] = False,
-    profile: Annotated[str, typer.Option(help="What the receiver wants: plain or gltf.")] = "plain",
+    profile: Annotated[str, typer.Option(help="What the receiver wants: plain, gltf or green-down.")] = "plain",
     set_: Annotated[
         list[str] | None,
         typer.Option("--set", metavar="STEP.SETTING=VALUE", help="Any setting of any step; may be given again."),
@@ -176,6 +216,7 @@ def derive(
     ] = False,
 ) -> None:
     """Derive a whole map set from a photo."""
+    _check_report(report)
     from silent_loom.core.files import read_ahead
 
     reading = read_ahead(photo)  # decoded while the rest of the program is still being loaded
@@ -229,6 +270,7 @@ def seamless(
     force: Force = False,
 ) -> None:
     """Make maps seamless, all moved alike."""
+    _check_report(report)
     from silent_loom.core.parallel import Task
     from silent_loom.core.sets import seamless_files
 
@@ -261,8 +303,10 @@ def break_up(
     files: Maps,
     out: Folder,
     repeat: Annotated[str, typer.Option(help="Repeats across and down that the larger sheet holds.")] = "4x4",
-    seed: Annotated[int, typer.Option(min=0, help="Another seed, another arrangement.")] = 7,
-    cell_mm: Annotated[float, typer.Option("--cell-mm", min=0, help="Width of a cell; half of a repeat unless told.")] = 0.0,
+    seed: Annotated[int, typer.Option(min=0, max=2**31 - 1, help="Another seed, another arrangement.")] = 7,
+    cell_mm: Annotated[
+        float, typer.Option("--cell-mm", min=0, max=1e6, help="Width of a cell; half of a repeat unless told.")
+    ] = 0.0,
     turn_deg: Annotated[float, typer.Option("--turn-deg", min=0, max=180, help="Cells are turned by up to this much.")] = 0.0,
     cells: Annotated[str, typer.Option(help="irregular or hexagons.")] = "irregular",
     width_mm: Annotated[float, typer.Option(min=0.01, help="Real width of one repeat.")] = 1000.0,
@@ -271,6 +315,7 @@ def break_up(
     force: Force = False,
 ) -> None:
     """Break the repetition of seamless maps: a larger sheet of irregular pieces, all maps alike."""
+    _check_report(report)
     from silent_loom.core.parallel import Task
     from silent_loom.core.sets import break_up_files
 
@@ -302,7 +347,7 @@ def grow(
     files: Maps,
     out: Folder,
     times: Annotated[str, typer.Option(help="How many times as wide and as high.")] = "2x2",
-    seed: Annotated[int, typer.Option(min=0, help="Another seed, another arrangement.")] = 7,
+    seed: Annotated[int, typer.Option(min=0, max=2**31 - 1, help="Another seed, another arrangement.")] = 7,
     piece: Annotated[float, typer.Option(min=0.1, max=0.8, help="Width of a piece; part of the shorter side.")] = 0.4,
     wraps: Annotated[bool, typer.Option("--wraps", help="The files repeat already.")] = False,
     normal: Normals = None,
@@ -310,6 +355,7 @@ def grow(
     force: Force = False,
 ) -> None:
     """Grow a larger, seamless sheet that does not repeat from pieces of the files, all maps alike."""
+    _check_report(report)
     from silent_loom.core.parallel import Task
     from silent_loom.core.sets import grow_files
 
@@ -346,7 +392,7 @@ def inspect(
     _loaded()
     facts = run(read(file))
     if as_json:
-        print(json.dumps(facts, ensure_ascii=False))
+        print(json.dumps(_sayable(facts), ensure_ascii=False, allow_nan=False))
         return
     from rich.console import Console
     from rich.table import Table
@@ -355,6 +401,16 @@ def inspect(
     for key, value in facts.items():
         table.add_row(key.replace("_", " "), ", ".join(value) if isinstance(value, list) else str(value))
     Console().print(table)
+
+
+@app.command()
+def prepare() -> None:
+    """Compile everything ahead, once after installing; whatever is asked for first does so by itself."""
+    from silent_loom.core.prepare import prepare as run
+
+    with _progress() as say:
+        seconds = run(lambda done, words: say(done, words) if say else None)
+    print(f"everything is ready ({seconds:.0f} s)")
 
 
 @app.command()
@@ -386,6 +442,7 @@ def _run() -> None:
     if sys.stdout is None:  # closed by the caller, who does not want to hear
         sys.stdout = open(os.devnull, "w")  # noqa: SIM115
     _watch(sys.stdout)
+    _our_words_only()
     gc.disable()  # hundreds of modules are loaded, and nothing of them is garbage: looking takes a tenth of their time
     try:
         code = app(standalone_mode=False)  # of what a command ended itself with, else None
@@ -394,6 +451,12 @@ def _run() -> None:
         sys.exit(1)
     except _Unsaid:
         raise
+    except OSError as error:
+        print(f"error: {refusal(error)}", file=sys.stderr)
+        sys.exit(1)
+    except MemoryError:
+        print("error: there is not enough memory for this. Ask for fewer texels.", file=sys.stderr)
+        sys.exit(1)
     except typer.Exit as done:
         sys.exit(done.exit_code)
     except typer.Abort:

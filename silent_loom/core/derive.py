@@ -13,10 +13,11 @@ from typing import Any
 
 import numpy as np
 
-from silent_loom.core.delivery.files import check_folder, deliver_as_made, needed
+from silent_loom.core.delivery.files import deliver_as_made, needed
 from silent_loom.core.delivery.names import file_name
+from silent_loom.core.delivery.placing import check_folder
 from silent_loom.core.delivery.profile import Profile, profile
-from silent_loom.core.errors import SettingError
+from silent_loom.core.errors import LoomError, SettingError
 from silent_loom.core.files import Limits, Picture, read
 from silent_loom.core.images import Image, Kind
 from silent_loom.core.kernels import load_kernels
@@ -24,7 +25,7 @@ from silent_loom.core.parallel import IDLE, Task, both
 from silent_loom.core.photo.light import evenness
 from silent_loom.core.photo.straighten import from_pixels
 from silent_loom.core.resample import at_most
-from silent_loom.core.sets import motif_settings
+from silent_loom.core.sets import LEAST, motif_settings
 from silent_loom.core.sources import FileSources, digest_of, reference
 from silent_loom.core.tiling.contrast_meter import Kept, contrast_kept
 from silent_loom.core.tiling.judge import contrast_after
@@ -61,7 +62,10 @@ def settings_from(pairs: Sequence[str]) -> dict[str, dict[str, Any]]:
         step, dot, name = key.strip().partition(".")
         if not equals or not dot or not name:
             raise SettingError("this is not STEP.SETTING=VALUE", pair, "For example: height.invert=true")
-        registry.step(step)
+        info = registry.step(step).Settings.model_fields.get(name)
+        extra = info.json_schema_extra if info is not None else None
+        if isinstance(extra, dict) and extra.get("shape") == "source":
+            raise SettingError("which file is meant is said by the command itself", pair, "Name the photo first.")
         found.setdefault(step, {})[name] = parse_value(value.strip())
     for step, values in found.items():
         registry.settings_of(step, values)
@@ -271,6 +275,10 @@ def derive(
     task.report(0.0, "reading the photo")
     threading.Thread(target=_load, name="kernels", daemon=True).start()
     picture = read(photo, limits=limits) if reading is None else reading.result()
+    if min(picture.width, picture.height) < LEAST:
+        raise LoomError(
+            f"{picture.width} × {picture.height} pixels are too few to be a surface", photo.name, f"At least {LEAST} each way."
+        )
     digest = digest_of(photo)
     seconds = {"read": time.perf_counter() - started}
     sources = FileSources(lambda d: (photo, photo.name, picture.format), limits=limits)
@@ -316,17 +324,19 @@ def derive(
             warnings.extend(f"{row.step.title}: {w}" for w in evaluator.decision(weave, row.entry.id, task).warnings)
         return {"source": {"file": photo.name, "sha256": digest}, "warnings_of_steps": warnings}
 
-    manifest = deliver_as_made(
-        out,
-        name or file_name(photo.stem),
-        needed(wanted, plan.threads),
-        make,
-        wanted,
-        depth_mm=depth,
-        about=about,
-        force=force,
-        task=task.part(0.05, 0.8 if report else 1.0),
-    )
+    names_wanted = needed(wanted, plan.threads)
+    with evaluator.holding(weave, names_wanted, size):
+        manifest = deliver_as_made(
+            out,
+            name or file_name(photo.stem),
+            names_wanted,
+            make,
+            wanted,
+            depth_mm=depth,
+            about=about,
+            force=force,
+            task=task.part(0.05, 0.8 if report else 1.0),
+        )
     first = sizes["any"]
     figures: dict[str, Any] = dict.fromkeys(FIGURES)
     names = {r.entry.id: r.step.name for r in plan.rows}

@@ -230,7 +230,7 @@ class Preparation:
             self._changed.notify_all()
 
 
-def prepare(say: Callable[[str], None] = lambda words: None) -> float:
+def prepare(say: Callable[[float, str], None] = lambda done, words: None) -> float:
     """Compile whatever is not compiled yet, and wait for it.
 
     Returns
@@ -243,7 +243,7 @@ def prepare(say: Callable[[str], None] = lambda words: None) -> float:
     while not work.wait_for_all(1.0):
         told = work.state()
         if told["of"]:
-            say(f"{told['ready']} of {told['of']} kernels")
+            say(told["ready"] / told["of"], f"{told['ready']} of {told['of']} kernels")
     return time.perf_counter() - started
 
 

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+import json
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, cast
 
 import numpy as np
 
-from silent_loom.core.delivery.files import check_folder, sha256
+from silent_loom.core.delivery.placing import MANIFEST, check_folder, gathered, sha256
 from silent_loom.core.errors import LoomError, SettingError
 from silent_loom.core.files import Limits, Picture, read, write
 from silent_loom.core.images import Floats, Image, Kind
@@ -33,10 +34,17 @@ _NO_SOURCES = cast(Sources, None)
 
 @dataclass(frozen=True)
 class Map:
-    """A map from a file, as an image, and how to write it again.
+    """A map from a file, as images that are each moved by their own kind, and how to write it again.
 
     Attributes
     ----------
+    image : Image
+        What guides, and is measured.
+    planes : tuple of Image
+        The channels of packed maps, each data of its own: blended as one colour they would tint each other. Empty for
+        everything that is one image.
+    palette : array, shape (N, 3), or None
+        Of labels in colours: the colour of every label. ``image`` then holds their numbers, which are chosen, never blended.
     green : str
         Of a normal map: 'up' or 'down'; it is turned on reading and turned back on writing.
     """
@@ -47,11 +55,26 @@ class Map:
     colour: bool
     bits: int
     green: str = "up"
+    planes: tuple[Image, ...] = ()
+    palette: Floats | None = None
 
-    @property
-    def thread(self) -> str:
-        told = tell(self.path.name).map
-        return "base" if self.image.kind is Kind.COLOUR else "normal" if self.image.kind is Kind.NORMAL else told or "data"
+    def through(self, move: Callable[[Image], Image]) -> Map:
+        """The map with every image of it moved alike."""
+        planes = tuple(move(p) for p in self.planes)
+        return replace(
+            self,
+            image=planes[0] if planes else move(self.image),
+            alpha=None if self.alpha is None else move(self.alpha),
+            planes=planes,
+        )
+
+    def samples(self) -> Floats:
+        """As a file holds them, shape (H, W, C), without alpha."""
+        if self.planes:
+            return np.concatenate([p.pixels for p in self.planes], 2)
+        if self.palette is not None:
+            return self.palette[np.rint(self.image.pixels[..., 0]).astype(np.int64)]
+        return self.image.pixels
 
 
 def load(path: Path, *, normal: bool = False, limits: Limits | None = None) -> Map:
@@ -63,48 +86,60 @@ def load(path: Path, *, normal: bool = False, limits: Limits | None = None) -> M
         It is a normal map, whatever it looks like.
     """
     picture = read(path, limits=limits)
-    name, guess = tell(path.name).map, guess_kind(picture)
-    kind = guess.kind
+    kind = _kind_of(path, picture, normal)
+    size = (float(picture.width), float(picture.height))
+
+    def image_of(pixels: Floats, kind: Kind) -> Image:
+        return Image(np.ascontiguousarray(pixels, np.float32), kind, size)
+
+    alpha = picture.alpha_plane()
+    more: dict[str, Any] = {}
+    if kind is Kind.COLOUR:
+        image = image_of(picture.colour(), kind)
+    elif kind is Kind.NORMAL:
+        pixels = _normals(picture)
+        told = green_direction(pixels)
+        down = told.way == "down" or (told.way == "unknown" and tell(path.name).green == "down")
+        image = image_of(pixels * np.array([1, -1, 1], np.float32) if down else pixels, kind)
+        more["green"] = "down" if down else "up"
+    elif kind is Kind.ID and picture.samples.shape[2] == 1:
+        image = image_of(picture.data() * np.float32(1 if picture.bits == 32 else 2**picture.bits - 1), kind)
+    elif kind is Kind.ID:
+        flat = picture.data().reshape(-1, picture.samples.shape[2])
+        palette, numbers = np.unique(flat, axis=0, return_inverse=True)
+        image = image_of(numbers.reshape(picture.height, picture.width, 1).astype(np.float32), kind)
+        more["palette"] = palette.astype(np.float32)
+    else:
+        data = picture.data()
+        planes = tuple(image_of(data[..., k : k + 1], Kind.DATA) for k in range(data.shape[2]))
+        image = planes[0]
+        more["planes"] = planes if len(planes) > 1 else ()
+    return Map(
+        path,
+        image,
+        None if alpha is None else image_of(alpha[..., None], Kind.DATA),
+        kind is Kind.COLOUR,
+        picture.bits,
+        **more,
+    )
+
+
+def _kind_of(path: Path, picture: Picture, normal: bool) -> Kind:
+    """The kind of a map's samples, its name before its content; DATA with three channels is packed."""
+    name, kind = tell(path.name).map, guess_kind(picture).kind
     if normal or (name == "normal" and picture.samples.shape[2] == 3):
         kind = Kind.NORMAL
     elif name in ("base", "emission"):
         kind = Kind.COLOUR
     elif name == "id":
         kind = Kind.ID
-    elif name and name not in ("normal", "packed"):
+    elif name and name != "normal":
         kind = Kind.DATA
-    elif kind is Kind.ID and name != "id":
+    elif kind is Kind.ID:
         kind = Kind.COLOUR if picture.samples.shape[2] == 3 else Kind.DATA
     if kind is Kind.NORMAL and picture.samples.shape[2] != 3:
         raise LoomError("a normal map has three channels", path.name, "Give a normal map for --normal.")
-    green = "up"
-    if kind is Kind.COLOUR and name != "packed":
-        pixels, colour = picture.colour(), True
-    elif kind is Kind.NORMAL:
-        pixels, colour = _normals(picture), False
-        told = green_direction(pixels)
-        green = "down" if told.way == "down" or (told.way == "unknown" and tell(path.name).green == "down") else "up"
-        if green == "down":
-            pixels = pixels * np.array([1, -1, 1], np.float32)
-    elif kind is Kind.ID and picture.samples.shape[2] == 1:
-        pixels, colour = picture.data() * np.float32(1 if picture.bits == 32 else 2**picture.bits - 1), False
-    elif kind is Kind.DATA and picture.samples.shape[2] == 1:
-        pixels, colour = picture.data(), False
-    else:
-        # Packed maps, or labels in colours: three channels of data that are moved as they are
-        data = picture.data()
-        pixels, colour = (data if data.shape[2] == 3 else np.repeat(data[..., :1], 3, 2)), False
-        kind = Kind.COLOUR
-    size = (float(picture.width), float(picture.height))
-    alpha = picture.alpha_plane()
-    return Map(
-        path,
-        Image(np.ascontiguousarray(pixels, np.float32), kind, size),
-        None if alpha is None else Image(np.ascontiguousarray(alpha)[..., None], Kind.DATA, size),
-        colour,
-        picture.bits,
-        green,
-    )
+    return kind
 
 
 def _normals(picture: Picture) -> Floats:
@@ -144,22 +179,20 @@ def load_all(files: Sequence[Path], normals: Sequence[Path] = (), limits: Limits
                 f"All files must show the same area; the first has {first.width} × {first.height}.",
             )
         notes.append(f"{m.path.name}: brought from {m.image.width} × {m.image.height} to {first.width} × {first.height}")
-        sized = replace(resize(m.image, first.width, first.height), size_mm=first.size_mm)
-        alpha = m.alpha and replace(resize(m.alpha, first.width, first.height), size_mm=first.size_mm)
-        maps[i] = replace(m, image=sized, alpha=alpha)
+        maps[i] = m.through(lambda image: replace(resize(image, first.width, first.height), size_mm=first.size_mm))
     return maps, notes
 
 
-def save(folder: Path, m: Map, image: Image, alpha: Image | None, replaceable: set[str], task: Task) -> dict[str, Any]:
+def save(folder: Path, m: Map, task: Task) -> dict[str, Any]:
     """Write a moved map as PNG (EXR when it came as float), under its own name."""
-    pixels = image.pixels
-    if image.kind is Kind.NORMAL:
+    pixels = m.samples()
+    if m.image.kind is Kind.NORMAL:
         sign = np.array([1, -1 if m.green == "down" else 1, 1], np.float32)
         pixels = pixels * sign * np.float32(0.5) + np.float32(0.5)
-    elif image.kind is Kind.ID:
+    elif m.image.kind is Kind.ID and m.palette is None:
         pixels = pixels if m.bits == 32 else pixels / np.float32(2**m.bits - 1)
-    if alpha is not None:
-        pixels = np.concatenate([pixels, np.clip(alpha.pixels, 0, 1)], 2)
+    if m.alpha is not None:
+        pixels = np.concatenate([pixels, np.clip(m.alpha.pixels, 0, 1)], 2)
     fmt, depth, suffix = ("openexr", "float", ".exr") if m.bits == 32 else ("png", str(m.bits), ".png")
     target = folder / f"{m.path.stem}{suffix}"
     done = write(
@@ -168,7 +201,6 @@ def save(folder: Path, m: Map, image: Image, alpha: Image | None, replaceable: s
         fmt=fmt,
         depth=cast(Any, depth),
         colour=m.colour,
-        replace=target.name in replaceable,
         task=task,
     )
     return {
@@ -185,18 +217,9 @@ def _guide(image: Image, size: int) -> dict[str, Image]:
     return {"base": at_most(image, size)}
 
 
-def _manifest(folder: Path, entries: list[dict[str, Any]], about: dict[str, Any], replaceable: dict[str, str]) -> None:
-    import json
-
-    from silent_loom.core.delivery.files import MANIFEST
-    from silent_loom.core.files.place import drop, place
-
-    partial = folder / f".{MANIFEST}.part"
-    try:
-        partial.write_text(json.dumps({**about, "files": entries}, indent=2, ensure_ascii=False) + "\n", "utf-8")
-        place(partial, folder / MANIFEST, replace=MANIFEST in replaceable)
-    finally:
-        drop(partial)
+def _manifest(hidden: Path, entries: list[dict[str, Any]], about: dict[str, Any]) -> None:
+    text = json.dumps({**about, "files": entries}, indent=2, ensure_ascii=False)
+    (hidden / MANIFEST).write_text(f"{text}\n", "utf-8")
 
 
 def seamless_files(
@@ -258,31 +281,30 @@ def seamless_files(
     decision = SEAMLESS.decide(s, _guide(guide, DECISION_SIZE), before, task.part(0.3, 0.35))
     size = round(texels[0]), round(texels[1])
     sheet = Sheet(before, after, (float(size[0]), float(size[1])), _NO_SOURCES)
-    out.mkdir(parents=True, exist_ok=True)
     entries: list[dict[str, Any]] = []
     figures: dict[str, Any] = {}
-    for i, m in enumerate(maps):
-        task.report(0.35 + 0.6 * i / len(maps), m.path.name)
-        done = SEAMLESS.carry(s, _fitting(s, m.image, size), decision, sheet, task.part(0, 0))
-        alpha = None if m.alpha is None else SEAMLESS.carry(s, _fitting(s, m.alpha, size), decision, sheet, task.part(0, 0))
-        if i == 0:
-            figures = _figures(s, guide, done, decision, task)
-        entries.append(save(out, m, done, alpha, set(replaceable), task.part(0, 0)))
-    notes += list(decision.warnings)
-    made = {
-        "method": s.method,
-        "why": why,
-        "tried": tried,
-        "overlap": [s.overlap_x, s.overlap_y],
-        "bent": sorted(k[-1] for k in decision.arrays if k.startswith(("shift_", "bend_"))),
-        "size": list(size),
-        **figures,
-        "repeats": [s.grid_x, s.grid_y] if s.method == "motif" else None,
-        "grid": s.grid if s.method == "motif" else None,
-        "notes": notes,
-        "seconds": round(time.perf_counter() - started, 3),
-    }
-    _manifest(out, entries, {"made_by": "seamless", **made}, replaceable)
+    with gathered(out, replaceable) as hidden:
+        for i, m in enumerate(maps):
+            task.report(0.35 + 0.6 * i / len(maps), m.path.name)
+            done = m.through(lambda image: SEAMLESS.carry(s, _fitting(s, image, size), decision, sheet, task.part(0, 0)))
+            if i == 0:
+                figures = _figures(s, guide, done.image, decision, task)
+            entries.append(save(hidden, done, task.part(0, 0)))
+        notes += list(decision.warnings)
+        made = {
+            "method": s.method,
+            "why": why,
+            "tried": tried,
+            "overlap": [s.overlap_x, s.overlap_y],
+            "bent": sorted(k[-1] for k in decision.arrays if k.startswith(("shift_", "bend_"))),
+            "size": list(size),
+            **figures,
+            "repeats": [s.grid_x, s.grid_y] if s.method == "motif" else None,
+            "grid": s.grid if s.method == "motif" else None,
+            "notes": notes,
+            "seconds": round(time.perf_counter() - started, 3),
+        }
+        _manifest(hidden, entries, {"made_by": "seamless", **made})
     return {**made, "files": [e["file"] for e in entries]}
 
 
@@ -383,16 +405,17 @@ def break_up_files(
         repeat_x=repeat[0], repeat_y=repeat[1], seed=seed, cell_mm=cell_mm, turn_deg=turn_deg, cells=cast(Any, cells)
     )
     texels = guide.width * repeat[0], guide.height * repeat[1]
-    _, figures, entries = _larger(BreakUp(), s, maps, size, True, texels, out, set(replaceable), task)
-    made = {
-        "size": list(texels),
-        "repeat": list(repeat),
-        **figures,
-        "seed": seed,
-        "notes": notes,
-        "seconds": round(time.perf_counter() - started, 3),
-    }
-    _manifest(out, entries, {"made_by": "break-up", **made}, replaceable)
+    with gathered(out, replaceable) as hidden:
+        _, figures, entries = _larger(BreakUp(), s, maps, size, True, texels, hidden, task)
+        made = {
+            "size": list(texels),
+            "repeat": list(repeat),
+            **figures,
+            "seed": seed,
+            "notes": notes,
+            "seconds": round(time.perf_counter() - started, 3),
+        }
+        _manifest(hidden, entries, {"made_by": "break-up", **made})
     return {**made, "files": [e["file"] for e in entries]}
 
 
@@ -435,23 +458,24 @@ def grow_files(
         s = QuiltSettings(times_x=times[0], times_y=times[1], seed=seed, piece=piece)
     except ValueError as error:
         raise SettingError(
-            str(error).split("\n")[2].strip(), "grow", "Times lie between 0.5 and 8, pieces 0.1 and 0.8."
+            str(error).split("\n")[2].strip().partition(" [")[0], "grow", "Times lie between 0.5 and 8, pieces 0.1 and 0.8."
         ) from None
     texels = round(guide.width * times[0]), round(guide.height * times[1])
     (limits or Limits()).check("the larger sheet", *texels, 12)
-    first, figures, entries = _larger(Quilt(), s, maps, guide.size_mm, wraps, texels, out, set(replaceable), task)
-    x, y = seams(_small(first, min(1.0, 2048 / max(texels))), search=False, task=task)
-    made = {
-        "size": list(texels),
-        "times": list(times),
-        **figures,
-        "seed": seed,
-        "seam_x_after": round(x.figure, 4),
-        "seam_y_after": round(y.figure, 4),
-        "notes": notes,
-        "seconds": round(time.perf_counter() - started, 3),
-    }
-    _manifest(out, entries, {"made_by": "grow", **made}, replaceable)
+    with gathered(out, replaceable) as hidden:
+        first, figures, entries = _larger(Quilt(), s, maps, guide.size_mm, wraps, texels, hidden, task)
+        x, y = seams(_small(first, min(1.0, 2048 / max(texels))), search=False, task=task)
+        made = {
+            "size": list(texels),
+            "times": list(times),
+            **figures,
+            "seed": seed,
+            "seam_x_after": round(x.figure, 4),
+            "seam_y_after": round(y.figure, 4),
+            "notes": notes,
+            "seconds": round(time.perf_counter() - started, 3),
+        }
+        _manifest(hidden, entries, {"made_by": "grow", **made})
     return {**made, "files": [e["file"] for e in entries]}
 
 
@@ -463,7 +487,6 @@ def _larger(
     wraps: bool,
     texels: tuple[int, int],
     out: Path,
-    replaceable: set[str],
     task: Task,
 ) -> tuple[Image, dict[str, Any], list[dict[str, Any]]]:
     """Every map through a step that makes a larger sheet, decided on the first: that map, figures, the files written."""
@@ -472,15 +495,13 @@ def _larger(
     guide = replace(maps[0].image, size_mm=size_mm, wraps=wraps)
     decision = step.decide(s, _guide(guide, round(step.decision_scale * DECISION_SIZE) or 8), before, task.part(0, 0.3))
     sheet = Sheet(before, after, (float(texels[0]), float(texels[1])), _NO_SOURCES)
-    out.mkdir(parents=True, exist_ok=True)
     entries: list[dict[str, Any]] = []
     first = guide
     for i, m in enumerate(maps):
         task.report(0.3 + 0.7 * i / len(maps), m.path.name)
-        done = step.carry(s, replace(m.image, size_mm=size_mm, wraps=wraps), decision, sheet, task.part(0, 0))
-        alpha = None
-        if m.alpha is not None:
-            alpha = step.carry(s, replace(m.alpha, size_mm=size_mm, wraps=wraps), decision, sheet, task.part(0, 0))
-        entries.append(save(out, m, done, alpha, replaceable, task.part(0, 0)))
-        first = done if i == 0 else first
+        done = m.through(
+            lambda image: step.carry(s, replace(image, size_mm=size_mm, wraps=wraps), decision, sheet, task.part(0, 0))
+        )
+        entries.append(save(out, done, task.part(0, 0)))
+        first = done.image if i == 0 else first
     return first, dict(decision.figures), entries

@@ -37,6 +37,7 @@ class FileSources:
         self._find, self._keep, self._limits = find, keep_bytes, limits
         self._pictures: OrderedDict[str, Picture] = OrderedDict()
         self._infos: dict[str, SourceInfo] = {}
+        self._reading: dict[str, threading.Lock] = {}
         self._lock = threading.Lock()
 
     def picture(self, digest: str) -> Picture:
@@ -50,25 +51,33 @@ class FileSources:
             It cannot be decoded.
         """
         with self._lock:
-            if digest in self._pictures:
-                self._pictures.move_to_end(digest)
-                return self._pictures[digest]
+            alone = self._reading.setdefault(digest, threading.Lock())
+        with alone:  # who wants the same file waits for it; who wants another one does not
+            with self._lock:
+                if digest in self._pictures:
+                    self._pictures.move_to_end(digest)
+                    return self._pictures[digest]
             try:
                 path, name, fmt = self._find(digest)
             except KeyError:
                 raise WeaveError(
                     "the photo behind this material is missing", digest[:12], "Choose it again in the photo step."
                 ) from None
-            picture = read(path, name=name, fmt=fmt, limits=self._limits)
-            self.remember(digest, picture)
+            try:
+                picture = read(path, name=name, fmt=fmt, limits=self._limits)
+                self.remember(digest, picture)
+            finally:
+                with self._lock:
+                    self._reading.pop(digest, None)
             return picture
 
     def remember(self, digest: str, picture: Picture) -> None:
         """Keep a picture that was decoded elsewhere."""
-        self._infos[digest] = info_of(picture)
-        self._pictures[digest] = picture
-        while len(self._pictures) > 1 and sum(p.samples.nbytes for p in self._pictures.values()) > self._keep:
-            self._pictures.popitem(last=False)
+        with self._lock:
+            self._infos[digest] = info_of(picture)
+            self._pictures[digest] = picture
+            while len(self._pictures) > 1 and sum(p.samples.nbytes for p in self._pictures.values()) > self._keep:
+                self._pictures.popitem(last=False)
 
     def info(self, digest: str) -> SourceInfo:
         """Size, focal length and alpha; decodes only the first time."""

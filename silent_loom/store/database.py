@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy.orm import Session, sessionmaker
 
-from silent_loom.core.errors import LoomError
+from silent_loom.core.errors import Full, LoomError
 
-NEWEST = "0001"
+NEWEST = "0003"
+"""The revision that this version of the program needs; a test holds it against the migrations."""
 
 
 def _on_connect(connection: Any, _record: Any) -> None:
@@ -28,8 +30,9 @@ def open_database(path: Path) -> tuple[sessionmaker[Session], sessionmaker[Sessi
     Raises
     ------
     LoomError
-        The file is not a database, or is from a newer version.
+        The file is not a database, is somebody else's, cannot be written, or is from a newer version.
     """
+    fresh = not path.exists() or path.stat().st_size == 0
     engine = sa.create_engine(f"sqlite:///{path}")
     sa.event.listen(engine, "connect", _on_connect)
 
@@ -41,19 +44,41 @@ def open_database(path: Path) -> tuple[sessionmaker[Session], sessionmaker[Sessi
     sa.event.listen(engine, "connect", lambda c, _r: setattr(c, "isolation_level", None))
     try:
         with engine.connect() as connection:
-            have = connection.exec_driver_sql("SELECT name FROM sqlite_master WHERE name='alembic_version'").first()
+            tables = set(connection.exec_driver_sql("SELECT name FROM sqlite_master WHERE type = 'table'").scalars())
+            have = "alembic_version" in tables
+            if tables and not have | ("materials" in tables):
+                raise LoomError("this database belongs to another program", str(path), "Start with another data folder (--data).")
             at = connection.exec_driver_sql("SELECT version_num FROM alembic_version").scalar() if have else None
             connection.rollback()
             if at != NEWEST:
                 _upgrade(connection)
     except sa.exc.DatabaseError as error:
-        raise LoomError(
-            f"this is not a Silent Loom database, or it is damaged ({error.orig})",
-            str(path),
-            "Start with another data folder.",
-        ) from None
+        engine.dispose()
+        if fresh:  # made by this very try
+            for name in (path, path.with_name(f"{path.name}-wal"), path.with_name(f"{path.name}-shm")):
+                with suppress(OSError):
+                    name.unlink(missing_ok=True)
+        raise refused(error, str(path)) from None
     return sessionmaker(engine, expire_on_commit=False), sessionmaker(
         engine.execution_options(writes=True), expire_on_commit=False
+    )
+
+
+def refused(error: sa.exc.DatabaseError, where: str = "") -> LoomError:
+    """What a database says, in words for an artist: a disk that is full or may not be written is nobody's damage."""
+    said = str(error.orig).lower()
+    if "disk is full" in said or "disk i/o" in said:
+        return Full("the disk is full", where, "Make room and try again: what was saved before is kept.")
+    if "readonly" in said or "unable to open" in said:
+        return Full(
+            "the data folder cannot be written", where, "Check its rights, or choose another with --data: nothing was changed."
+        )
+    if "locked" in said:
+        return LoomError("the database is in use by another process", where, "Try again when that one is done.")
+    return LoomError(
+        f"this is not a Silent Loom database, or it is damaged ({error.orig})",
+        where,
+        "Put back a copy of it, or start with another data folder.",
     )
 
 

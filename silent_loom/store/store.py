@@ -11,11 +11,11 @@ from datetime import datetime
 from pathlib import Path
 from typing import BinaryIO
 
-from sqlalchemy import func, select
+from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.orm import Session, defer
 
-from silent_loom.core.errors import LoomError
+from silent_loom.core.errors import LoomError, refusal
 from silent_loom.core.files import Limits, Picture, read
 from silent_loom.core.sources import FileSources
 from silent_loom.core.weave.decision import Decision
@@ -47,6 +47,10 @@ class Conflict(LoomError):
 
 class Missing(LoomError):
     """No such material, entry or delivery."""
+
+
+class Unreadable(LoomError):
+    """A state of a material that cannot be read: damaged, or of a newer version."""
 
 
 SALE = ("unknown", "yes", "no")
@@ -96,6 +100,18 @@ class State:
 
 
 @dataclass(frozen=True)
+class Listed:
+    """A material as a list needs it."""
+
+    id: str
+    name: str
+    head: int
+    updated_at: datetime
+    deleted_at: datetime | None
+    origin: Origin
+
+
+@dataclass(frozen=True)
 class HistoryLine:
     """One entry of a material's history."""
 
@@ -118,11 +134,22 @@ class Store:
     """
 
     def __init__(self, folder: Path, limits: Limits | None = None) -> None:
-        folder.mkdir(parents=True, exist_ok=True)
-        self.folder, self.limits = folder, limits or Limits()
-        self.blobs = Blobs(folder / "blobs")
-        (folder / "deliveries").mkdir(exist_ok=True)
-        self._sessions, self._writes = open_database(folder / "loom.sqlite")
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+            self.folder, self.limits = folder, limits or Limits()
+            self.blobs = Blobs(folder / "blobs")
+            (folder / "deliveries").mkdir(exist_ok=True)
+        except OSError as error:
+            raise refusal(error, str(folder)) from None
+        database = folder / "loom.sqlite"
+        missing = not database.is_file() or database.stat().st_size == 0
+        if missing and any(p.is_file() for p in self.blobs.folder.glob("??/*")):
+            raise LoomError(
+                "the pictures of a library are here, but its database is not",
+                str(database),
+                "Put loom.sqlite back from a copy, or start with another data folder (--data): nothing was changed.",
+            )
+        self._sessions, self._writes = open_database(database)
         self._writing = threading.Lock()  # one writer at a time in this process; SQLite sees to others
         self.sources = StoredSources(self)
 
@@ -139,15 +166,15 @@ class Store:
         FileError
             It cannot; nothing is then kept.
         """
+        name = _printable(name)[-300:]
         digest = self.blobs.put(stream)
         path = self.blobs.path(digest)
         try:
             picture = read(path, name=name, fmt=None, limits=self.limits)
         except LoomError:
-            with self._sessions() as session:
-                known = session.get(t.Blob, digest)
-            if known is None:
+            if not self.knows(digest):
                 path.unlink(missing_ok=True)
+            self.blobs.added(digest)
             raise
         info = info_of(picture)
         with self._writing, self._writes.begin() as session:
@@ -165,8 +192,14 @@ class Store:
                         alpha=info.alpha,
                     )
                 )
+        self.blobs.added(digest)
         self.sources.remember(digest, picture)
         return digest, picture
+
+    def knows(self, digest: str) -> bool:
+        """Whether a file is among the sources."""
+        with self._sessions() as session:
+            return session.get(t.Blob, digest) is not None
 
     def blob(self, digest: str) -> t.Blob:
         with self._sessions() as session:
@@ -176,7 +209,16 @@ class Store:
         return found
 
     def source_ref(self, digest: str) -> SourceRef:
-        b = self.blob(digest)
+        """How a weave refers to a stored file.
+
+        Raises
+        ------
+        Missing
+        """
+        try:
+            b = self.blob(digest)
+        except KeyError:
+            raise Missing("this file is not stored", digest[:12], "Choose it again.") from None
         return SourceRef(name=b.name, format=b.format, width=b.width, height=b.height, bytes=b.bytes)
 
     # --- materials ------------------------------------------------------------------------------------------
@@ -205,10 +247,35 @@ class Store:
 
     def materials(self, *, binned: bool = False) -> list[State]:
         """Materials, the one changed last first."""
+        return [self.get(line.id) for line in self.listed(binned=binned)]
+
+    def listed(self, *, binned: bool = False) -> list[Listed]:
+        """As `materials`, without their weaves: nothing is read but a line each."""
         with self._sessions() as session:
             condition = t.Material.deleted_at.is_not(None) if binned else t.Material.deleted_at.is_(None)
-            idents = session.scalars(select(t.Material.id).where(condition).order_by(t.Material.updated_at.desc()))
-            return [self._state(session, i) for i in idents]
+            rows = session.scalars(select(t.Material).where(condition).order_by(t.Material.updated_at.desc()))
+            return [Listed(m.id, m.name, m.head_id, m.updated_at, m.deleted_at, _origin(m)) for m in rows]
+
+    def last_readable(self, ident: str) -> State:
+        """Back to the newest state before the present one that can be read, where that one cannot.
+
+        Raises
+        ------
+        LoomError
+            None can be read.
+        """
+        with self._writing, self._writes.begin() as session:
+            material = self._material(session, ident)
+            at: t.Entry | None = session.get(t.Entry, material.head_id)
+            while at is not None:
+                try:
+                    self._weave(session, at)
+                except Unreadable:
+                    at = session.get(t.Entry, at.parent_id) if at.parent_id else None
+                    continue
+                material.head_id = at.id
+                return self._state(session, ident)
+        raise Unreadable("no state of this material can be read", ident, "Use a copy of the data folder, or put it in the bin.")
 
     def change(self, ident: str, base: int, weave: Weave, label: str) -> State:
         """A new state on top of ``base``.
@@ -338,6 +405,19 @@ class Store:
             if session.get(t.KeptDecision, key) is None:
                 session.add(t.KeptDecision(key=key, body=decision.to_bytes()))
 
+    def forget_decisions(self, keep: int = 4000) -> int:
+        """Remove all but the newest decisions: any of them can be made again.
+
+        Returns
+        -------
+        int
+            How many were removed.
+        """
+        newest = select(t.KeptDecision.key).order_by(t.KeptDecision.created_at.desc()).limit(keep)
+        with self._writing, self._writes.begin() as session:
+            done = session.execute(delete(t.KeptDecision).where(t.KeptDecision.key.not_in(newest)))
+        return int(getattr(done, "rowcount", 0))
+
     def add_delivery(self, material: str, file: str, profile: str, size: int) -> t.Delivery:
         path = self.folder / "deliveries" / file
         row = t.Delivery(
@@ -400,7 +480,12 @@ class Store:
                 found.update({p.digest: p.body for p in session.scalars(select(t.Piece).where(t.Piece.digest.in_(some)))})
             return found
 
-        return unpacked(entry.weave, fetch)
+        try:
+            return unpacked(entry.weave, fetch)
+        except (ValueError, KeyError, TypeError, AttributeError, LoomError):
+            raise Unreadable(
+                "this state cannot be read", f"state {entry.id}", "Go back to an earlier one: they are all kept."
+            ) from None
 
     def _state(self, session: Session, ident: str) -> State:
         m = self._material(session, ident)
@@ -417,17 +502,27 @@ class Store:
             created_at=m.created_at,
             updated_at=m.updated_at,
             deleted_at=m.deleted_at,
-            origin=Origin(m.author, m.origin, m.licence, m.sale, m.note),
+            origin=_origin(m),
         )
 
-    def count(self) -> int:
-        """Materials, those in the bin included."""
+    def count(self, *, binned: bool = False) -> int:
+        """Materials, those in the bin included; or only those."""
+        wanted = select(func.count()).select_from(t.Material)
         with self._sessions() as session:
-            return int(session.scalar(select(func.count()).select_from(t.Material)) or 0)
+            return int(session.scalar(wanted.where(t.Material.deleted_at.is_not(None)) if binned else wanted) or 0)
+
+
+def _origin(m: t.Material) -> Origin:
+    return Origin(m.author, m.origin, m.licence, m.sale, m.note)
+
+
+def _printable(text: str) -> str:
+    """A text that any database and file can hold: halves of characters become marks of doubt."""
+    return text.encode("utf-8", "replace").decode("utf-8")
 
 
 def _name(name: str) -> str:
-    clean = " ".join(name.split())[:200]
+    clean = " ".join(_printable(name).split())[:200]
     if not clean:
         raise LoomError("a material needs a name", "", "Type one.")
     return clean
@@ -465,13 +560,14 @@ class StoredDecisions:
         self._near: dict[str, Decision] = {}
         self._unwritten: set[str] = set()
         self._passing = threading.local()
+        self._lock = threading.Lock()
 
     def get(self, key: str) -> Decision | None:
         found = self._near.get(key)
         if found is None:
             found = self._store.get_decision(key)
             if found is not None:
-                self._near[key] = found
+                self._keep(key, found)
         elif key in self._unwritten and not getattr(self._passing, "on", False):
             # What was tried has become the state: its decision is worth keeping now
             self._unwritten.discard(key)
@@ -479,16 +575,20 @@ class StoredDecisions:
         return found
 
     def put(self, key: str, decision: Decision) -> None:
-        self._near[key] = decision
-        if len(self._near) > 512:
-            oldest = next(iter(self._near))
-            self._near.pop(oldest)
-            self._unwritten.discard(oldest)
+        self._keep(key, decision)
         if getattr(self._passing, "on", False):
             self._unwritten.add(key)
         else:
             self._unwritten.discard(key)
             self._store.put_decision(key, decision)
+
+    def _keep(self, key: str, decision: Decision) -> None:
+        with self._lock:
+            self._near[key] = decision
+            while len(self._near) > 512:
+                oldest = next(iter(self._near))
+                self._near.pop(oldest)
+                self._unwritten.discard(oldest)
 
     def passing(self, on: bool) -> None:
         """While a control is dragged its decisions are not worth a write; this thread's are then kept in memory only."""

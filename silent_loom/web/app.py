@@ -5,17 +5,20 @@ from __future__ import annotations
 import logging
 import threading
 from collections.abc import AsyncIterator
-from contextlib import asynccontextmanager
+from contextlib import asynccontextmanager, suppress
 from pathlib import Path
 
 from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, Response
 from fastapi.staticfiles import StaticFiles
+from sqlalchemy.exc import DatabaseError
 
 from silent_loom import __version__
-from silent_loom.core.errors import Cancelled, FileError, LoomError
+from silent_loom.core.errors import Cancelled, FileError, Full, LoomError, refusal
 from silent_loom.core.kernels import load_kernels
 from silent_loom.core.prepare import Preparation
+from silent_loom.store.database import refused
 from silent_loom.store.store import Conflict, Missing, Store
 from silent_loom.web.guard import Guard
 from silent_loom.web.routers import deliveries, library, maps, materials, opening
@@ -35,7 +38,7 @@ class Fixed(StaticFiles):
         return response
 
 
-def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = False, warm: bool = True) -> FastAPI:
+def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = False, warm: bool = True, token: str = "") -> FastAPI:
     """The application on a store.
 
     Parameters
@@ -45,6 +48,8 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
         Host names to answer for besides loopback.
     demo : bool
         Fill an empty store with the materials of Skerry Light, in the background.
+    token : str
+        Asked of everybody, where it is not empty: for an application that others can reach.
     warm : bool
         Have all kernels compiled by other processes, or load them, in the background.
     """
@@ -61,8 +66,9 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
                     seed(store)
                 bench.seeded.set()
                 if demo:  # so that the library opens on finished pictures
-                    for state in store.materials():
-                        bench.card(state.id, state.head)
+                    for line in store.listed():
+                        with suppress(LoomError):  # its card says what is wrong with it
+                            bench.card(line.id, line.head)
                 if warm:
                     preparation.wait_for_all()
                     load_kernels()
@@ -82,7 +88,7 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
     app = FastAPI(title="Silent Loom", version=__version__, lifespan=life, docs_url=None, redoc_url=None)
     app.state.bench, app.state.store, app.state.demo = bench, store, demo
     app.state.rooms = rooms
-    app.add_middleware(Guard, hosts=hosts or set())
+    app.add_middleware(Guard, hosts=hosts or set(), token=token)
     app.mount("/static", Fixed(directory=STATIC), name="static")
     for module in (library, opening, materials, maps, deliveries):
         app.include_router(module.router)
@@ -95,13 +101,39 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
     async def _missing(_request: Request, error: Missing) -> JSONResponse:
         return JSONResponse({"error": str(error)}, 404)
 
+    def told(error: LoomError) -> JSONResponse:
+        status = 415 if isinstance(error, FileError) else 507 if isinstance(error, Full) else 422
+        about = {"error": str(error), "what": error.what, "where": error.where, "todo": error.todo}
+        return JSONResponse({k: printable(v) for k, v in about.items()}, status)
+
     @app.exception_handler(LoomError)
     async def _wrong(_request: Request, error: LoomError) -> JSONResponse:
-        status = 415 if isinstance(error, FileError) else 422
-        return JSONResponse({"error": str(error), "what": error.what, "where": error.where, "todo": error.todo}, status)
+        return told(error)
+
+    @app.exception_handler(OSError)
+    async def _refused(_request: Request, error: OSError) -> JSONResponse:
+        return told(refusal(error))
+
+    @app.exception_handler(DatabaseError)
+    async def _database(_request: Request, error: DatabaseError) -> JSONResponse:
+        return told(refused(error))
+
+    @app.exception_handler(RequestValidationError)
+    async def _malformed(_request: Request, error: RequestValidationError) -> JSONResponse:
+        # Without what was sent: it may hold what JSON cannot say
+        return JSONResponse({"detail": [{k: e[k] for k in ("type", "loc", "msg")} for e in error.errors()]}, 422)
+
+    @app.exception_handler(OverflowError)
+    async def _beyond(_request: Request, _error: OverflowError) -> JSONResponse:
+        return told(LoomError("a number is larger than anything here can be", "", "Send a smaller one."))
 
     @app.exception_handler(Cancelled)
     async def _superseded(_request: Request, _error: Cancelled) -> Response:
         return Response(status_code=204, headers={"x-superseded": "1"})
 
     return app
+
+
+def printable(text: str) -> str:
+    """A text that can be sent: halves of characters, which a request may hold, become marks of doubt."""
+    return text.encode("utf-8", "replace").decode("utf-8")

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated, cast
 
-from fastapi import Depends, Request
+from fastapi import Depends, Request, Response
 from fastapi.templating import Jinja2Templates
 from markupsafe import Markup
 
@@ -30,6 +31,15 @@ def _store(request: Request) -> Store:
 
 def _rooms(request: Request) -> Openings:
     return cast(Openings, request.app.state.rooms)
+
+
+def kept_by(request: Request, key: str, make: Callable[[], bytes]) -> Response:
+    """A PNG that a browser may keep, and asks after before it shows it again: answered by a word while it shows the same."""
+    tag = f'"{key}"'
+    headers = {"etag": tag, "cache-control": "private, no-cache"}
+    if tag in (request.headers.get("if-none-match") or ""):
+        return Response(status_code=304, headers=headers)
+    return Response(make(), media_type="image/png", headers=headers)
 
 
 Rooms = Annotated[Openings, Depends(_rooms)]

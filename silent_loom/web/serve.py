@@ -2,14 +2,22 @@
 
 from __future__ import annotations
 
+import errno
+import secrets
 import socket
 from pathlib import Path
 
 import uvicorn
 
-from silent_loom.core.errors import LoomError
+from silent_loom.core.errors import LoomError, refusal
+from silent_loom.store.lock import FolderLock
 from silent_loom.store.store import Store, default_folder
+from silent_loom.store.sweep import sweep
 from silent_loom.web.app import create_app
+
+LOOPBACK = {"127.0.0.1", "::1", "localhost"}
+TRIED = 50
+"""Ports after the one asked for that are tried when it is taken."""
 
 
 def serve(*, data: Path | None, demo: bool, host: str, port: int) -> None:
@@ -18,32 +26,56 @@ def serve(*, data: Path | None, demo: bool, host: str, port: int) -> None:
     Raises
     ------
     LoomError
-        The port is taken, or the data folder cannot be used.
+        No port is free, or the data folder cannot be used, or is in use.
     """
     folder = data or default_folder()
     try:
-        store = Store(folder)
+        folder.mkdir(parents=True, exist_ok=True)
+        lock = FolderLock(folder)
     except OSError as error:
-        raise LoomError(
-            f"the data folder cannot be used ({error.strerror})", str(folder), "Choose another with --data."
-        ) from None
-    family = socket.AF_INET6 if ":" in host else socket.AF_INET
-    listener = socket.socket(family)
-    listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-    try:
-        listener.bind((host, port))
-    except OSError as error:
-        raise LoomError(
-            f"port {port} of {host} cannot be used ({error.strerror})",
-            "serve",
-            "Choose another with --port, or --port 0 for a free one.",
-        ) from None
+        raise refusal(error, str(folder)) from None
+    store = Store(folder)
+    sweep(folder, store.knows)
+    store.forget_decisions()
+    listener = _listen(host, port)
     everywhere = host in ("0.0.0.0", "::")
-    app = create_app(store, hosts={"*"} if everywhere else {f"[{host}]" if ":" in host else host}, demo=demo)
+    token = "" if host in LOOPBACK else secrets.token_urlsafe(16)
+    app = create_app(store, hosts={"*"} if everywhere else {f"[{host}]" if ":" in host else host}, demo=demo, token=token)
     shown = f"[{host}]" if ":" in host else host
+    at = f"http://{shown}:{listener.getsockname()[1]}/"
+    lock.say(at)
     config = uvicorn.Config(app, log_level="warning", access_log=False, timeout_graceful_shutdown=3)
-    server = _Announcing(config, f"http://{shown}:{listener.getsockname()[1]}/", folder)
-    server.run(sockets=[listener])
+    server = _Announcing(config, f"{at}?token={token}" if token else at, folder)
+    try:
+        server.run(sockets=[listener])
+    finally:
+        lock.release()
+
+
+def _listen(host: str, port: int) -> socket.socket:
+    """A socket on the port asked for, or on the next one that is free; said where it is another."""
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    for tried in range(port, min(65536, port + TRIED) if port else 1):
+        listener = socket.socket(family)
+        listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            listener.bind((host, tried))
+            listener.listen()  # two may bind one port; only one may listen
+        except OSError as error:
+            listener.close()
+            if error.errno == errno.EADDRINUSE:
+                continue
+            raise LoomError(
+                f"port {tried} of {host} cannot be used ({error.strerror})",
+                "serve",
+                "Choose another with --port, or --port 0 for a free one.",
+            ) from None
+        if tried != port:
+            print(f"Port {port} is taken; the next free one is {tried}.", flush=True)
+        return listener
+    raise LoomError(
+        f"ports {port} to {port + TRIED - 1} of {host} are taken", "serve", "Choose another with --port, or --port 0."
+    )
 
 
 class _Announcing(uvicorn.Server):

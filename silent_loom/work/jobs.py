@@ -11,10 +11,15 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
-from silent_loom.core.errors import Cancelled, LoomError
+from sqlalchemy.exc import DatabaseError
+
+from silent_loom.core.errors import Cancelled, LoomError, refusal
 from silent_loom.core.parallel import Lane, Rank, Task
+from silent_loom.store.database import refused
 
 log = logging.getLogger(__name__)
+KEPT = 100
+"""Ended jobs that are still told of."""
 
 
 @dataclass
@@ -58,6 +63,7 @@ class Jobs:
         self._lane = lane
         self._queue: queue.Queue[Job | None] = queue.Queue()
         self._jobs: dict[str, Job] = {}
+        self._alone = threading.Lock()
         self._thread = threading.Thread(target=self._run, name="jobs", daemon=True)
         self._thread.start()
 
@@ -65,7 +71,11 @@ class Jobs:
         """Put a job in the queue."""
         job = Job(title, material, work)
         job.task = Task(lambda f, words: self._note(job, f, words), self._lane, Rank.JOB)
-        self._jobs[job.id] = job
+        with self._alone:
+            self._jobs[job.id] = job
+            ended = [j.id for j in self._jobs.values() if j.state in ("done", "stopped", "failed")]
+            for old in ended[: max(0, len(ended) - KEPT)]:
+                del self._jobs[old]
         self._queue.put(job)
         return job
 
@@ -82,7 +92,8 @@ class Jobs:
         return self._jobs[ident]
 
     def all(self) -> list[Job]:
-        return list(self._jobs.values())
+        with self._alone:
+            return list(self._jobs.values())
 
     def cancel(self, ident: str) -> Job:
         job = self.get(ident)
@@ -115,6 +126,10 @@ class Jobs:
                 job.state, job.words = "stopped", "stopped"
             except LoomError as error:
                 job.state, job.words, job.error = "failed", "failed", str(error)
+            except OSError as error:
+                job.state, job.words, job.error = "failed", "failed", str(refusal(error))
+            except DatabaseError as error:
+                job.state, job.words, job.error = "failed", "failed", str(refused(error))
             except Exception as error:
                 log.exception("job failed")
                 job.state, job.words, job.error = "failed", "failed", f"{type(error).__name__}: {error}"

@@ -13,7 +13,7 @@ from pathlib import Path, PurePath
 from typing import Any, BinaryIO
 
 from silent_loom.core.errors import FileError, LoomError
-from silent_loom.core.opening.folder import SUFFIXES, unpack
+from silent_loom.core.opening.folder import SUFFIXES, short_name, unpack
 from silent_loom.core.opening.found import FoundSet, find
 from silent_loom.core.photo.mapset import MapSource
 from silent_loom.core.weave import registry
@@ -38,8 +38,6 @@ class Openings:
 
     def __init__(self, store: Store) -> None:
         self.store = store
-        for left in store.folder.glob(".opened-*"):  # by a process that was ended
-            shutil.rmtree(left, ignore_errors=True)
         self._rooms: dict[str, Opened] = {}
         self._lock = threading.Lock()
 
@@ -56,7 +54,7 @@ class Openings:
         try:
             pictures: list[Path] = []
             for i, (name, stream) in enumerate(files):
-                base = PurePath(name.replace("\\", "/")).name or f"file_{i}"
+                base = short_name(PurePath(name.replace("\\", "/")).name, f"file_{i}")
                 room = folder / str(i)
                 room.mkdir()
                 target = room / base

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import logging
 import os
 import shutil
@@ -15,7 +16,7 @@ from collections.abc import Callable
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, Generic, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -51,9 +52,12 @@ from silent_loom.work.jobs import Job, Jobs
 from silent_loom.work.photos import upright_jpeg
 
 log = logging.getLogger(__name__)
+K = TypeVar("K")
 R = TypeVar("R")
 PICTURE_MAPS = ("base", "normal", "roughness", "metallic", "occlusion")
 FIGURE_SIZE = 1024
+CARD_SIZE, CARD_LOOK = 512, "1"
+"""Texels of the maps that a card is drawn from, and the version of how it is drawn."""
 BLURRED = 0.9
 """Part of local contrast that is left at a join, below which it is said."""
 
@@ -81,6 +85,24 @@ class MapFacts:
     """Equal for equal pictures."""
     blocks: NDArray[np.bool_] | None = None
     """The blocks that are answered, when it is not the whole picture."""
+
+
+class Few(Generic[K, R]):
+    """The latest of something, as many as are told."""
+
+    def __init__(self, most: int) -> None:
+        self._kept: OrderedDict[K, R] = OrderedDict()
+        self._most, self._lock = most, threading.Lock()
+
+    def get(self, key: K) -> R | None:
+        with self._lock:
+            return self._kept.get(key)
+
+    def put(self, key: K, value: R) -> None:
+        with self._lock:
+            self._kept[key] = value
+            while len(self._kept) > self._most:
+                self._kept.popitem(last=False)
 
 
 class Workbench:
@@ -111,6 +133,7 @@ class Workbench:
         self._views_lock = threading.Lock()
         self._figures: OrderedDict[str, dict[str, Any]] = OrderedDict()
         self._reports: OrderedDict[str, Report] = OrderedDict()
+        self.card_facts: Few[int, dict[str, Any]] = Few(2000)
 
     def close(self) -> None:
         self.jobs.close()
@@ -209,6 +232,11 @@ class Workbench:
             return rgba_blocks(image, thread, depth, blocks, SIDE), replace(facts, blocks=blocks)
 
         return self.answer(ident, work, **how)
+
+    def map_key(self, ident: str, thread: str, size: int, *, below: str | None = None, entry: int | None = None) -> str:
+        """Changes exactly when the PNG of a map does."""
+        weave = self.store.get(ident).weave if entry is None else self.store.weave_at(ident, entry)
+        return f"{self.evaluator.key(weave, thread, size, below=below)}.{depth_of(weave):g}"
 
     def map_png(self, ident: str, thread: str, size: int, *, below: str | None = None, **how: Any) -> bytes:
         """A map as a PNG for an image element."""
@@ -526,15 +554,22 @@ class Workbench:
 
     # --- pictures -----------------------------------------------------------------------------------------------
 
+    def card_key(self, ident: str, entry: int) -> str:
+        """Changes exactly when the picture of a card does."""
+        weave = self.store.weave_at(ident, entry)
+        plan = self.evaluator.plan(weave)
+        keys = [self.evaluator.key(weave, t, CARD_SIZE) for t in PICTURE_MAPS if t in plan.threads]
+        return hashlib.sha256("".join([CARD_LOOK, *keys]).encode()).hexdigest()[:24]
+
     def card(self, ident: str, entry: int) -> bytes:
         """The picture of a material for its card, PNG, kept on disk by what it shows."""
-        path = self.store.folder / "pictures" / f"{ident}-{entry}.png"
+        path = self.store.folder / "pictures" / f"{ident}-{self.card_key(ident, entry)}.png"
         if path.is_file():
             return path.read_bytes()
 
         def work(weave: Weave, task: Task) -> bytes:
             plan = self.evaluator.plan(weave)
-            maps = self.evaluator.ask_many(weave, [t for t in PICTURE_MAPS if t in plan.threads], 512, task)
+            maps = self.evaluator.ask_many(weave, [t for t in PICTURE_MAPS if t in plan.threads], CARD_SIZE, task)
             return png_bytes(lit(maps, 480, 360, 1.0), colour=True)
 
         body = self.answer(ident, work, entry=entry, rank=Rank.ASIDE, early=True)
@@ -575,16 +610,17 @@ class Workbench:
                     "origin": origin,
                     "sources": [{"file": s.name, "sha256": d} for d, s in weave.sources.items()],
                 }
-                manifest = deliver_as_made(
-                    folder / "set",
-                    title,
-                    names,
-                    make,
-                    wanted,
-                    depth_mm=depth_of(weave),
-                    about=lambda: about,
-                    task=task.part(0, 0.95),
-                )
+                with self.evaluator.holding(weave, names, size):
+                    manifest = deliver_as_made(
+                        folder / "set",
+                        title,
+                        names,
+                        make,
+                        wanted,
+                        depth_mm=depth_of(weave),
+                        about=lambda: about,
+                        task=task.part(0, 0.95),
+                    )
                 task.report(0.96, "packing the zip")
                 partial = folder / "set.zip"
                 with zipfile.ZipFile(partial, "w", zipfile.ZIP_STORED) as out:  # the pictures are compressed already

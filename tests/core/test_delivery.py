@@ -11,9 +11,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from silent_loom.core.delivery.files import deliver, file_names, needed, sha256
+from silent_loom.core.delivery.files import deliver, file_names, needed
 from silent_loom.core.delivery.gltf import glb_bytes
 from silent_loom.core.delivery.names import file_name
+from silent_loom.core.delivery.placing import sha256
 from silent_loom.core.delivery.profile import FileSpec, Profile, parse_channel, profile, profiles
 from silent_loom.core.errors import LoomError
 from silent_loom.core.files import read

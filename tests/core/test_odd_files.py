@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import struct
+import subprocess
+import sys
 import zlib
 from pathlib import Path
 
 import numpy as np
+import OpenImageIO as oiio
 import pytest
 from PIL import Image as Pillow
 from PIL import ImageCms
@@ -74,13 +77,55 @@ def test_wide_range_keeps_values_beyond_1(tmp_path: Path) -> None:
     assert np.abs(got.colour() - lamp).max() < 0.01 * lamp.max()
 
 
-def test_what_is_not_a_number_becomes_0_and_is_said(tmp_path: Path) -> None:
+def test_what_is_not_a_number_is_mended_from_around_and_said(tmp_path: Path) -> None:
     samples = np.ones((4, 4, 3), np.float32)
     samples[1, 1, 0], samples[2, 2, 1] = np.nan, np.inf
     write(tmp_path / "n.exr", samples, fmt="openexr", depth="float", colour=True)
     picture = read(tmp_path / "n.exr")
-    assert np.isfinite(picture.colour()).all()
-    assert "2 samples were not numbers" in picture.warnings[0]
+    assert (picture.colour() == 1).all()
+    assert "2 samples were no light" in picture.warnings[0]
+
+
+def test_a_tiny_alpha_sets_no_scale(tmp_path: Path) -> None:
+    """Divided by it, a sample would be brighter than anything else by thirty-eight powers of ten."""
+    samples = np.full((8, 8, 4), 0.5, np.float32)
+    samples[..., 3] = 1
+    samples[3, 4, 3] = 1e-42
+    samples[5, 5] = (np.inf, 0.5, 0.5, 0.5)
+    spec = oiio.ImageSpec(8, 8, 4, "float")
+    out = oiio.ImageOutput.create("openexr")
+    assert out.open(str(tmp_path / "a.exr"), spec)
+    out.write_image(samples)
+    out.close()
+    picture = read(tmp_path / "a.exr")
+    assert np.abs(picture.colour()).max() <= 1
+    assert "1 samples were no light" in picture.warnings[0]
+
+
+@pytest.mark.parametrize("tiled", [False, True])
+def test_a_large_file_takes_little_more_than_its_samples(tmp_path: Path, tiled: bool) -> None:
+    w, h = 4096, 3072
+    spec = oiio.ImageSpec(w, h, 3, "float")
+    if tiled:
+        spec.tile_width = spec.tile_height = 256
+    out = oiio.ImageOutput.create("openexr")
+    assert out.open(str(tmp_path / "big.exr"), spec)
+    out.write_image(np.zeros((h, w, 3), np.float32))
+    out.close()
+    code = (
+        "import sys; from silent_loom.core.files import read\n"
+        "def peak(): return int(next(l for l in open('/proc/self/status') if l.startswith('VmHWM')).split()[1]) * 1024\n"
+        "before = peak(); p = read(sys.argv[1]); print((peak() - before) / p.samples.nbytes)"
+    )
+    run = subprocess.run([sys.executable, "-c", code, str(tmp_path / "big.exr")], capture_output=True, text=True, check=True)
+    assert float(run.stdout) < 1.3 + 64e6 / (w * h * 12)  # and a band or two in hand
+
+
+def test_the_bound_on_memory_counts_copies(tmp_path: Path) -> None:
+    write(tmp_path / "f.exr", np.ones((64, 64, 1), np.float32), fmt="openexr", depth="float", colour=True)
+    limits = Limits(max_bytes=64 * 64 * 8)  # its samples would fit, the light made of them would not
+    with pytest.raises(FileError, match="more memory than is allowed"):
+        read(tmp_path / "f.exr", limits=limits)
 
 
 def test_lab_is_converted_by_its_profile_and_said(tmp_path: Path) -> None:

@@ -16,6 +16,7 @@ from silent_loom.core.derive import depth_of
 from silent_loom.core.errors import Cancelled, LoomError, SettingError
 from silent_loom.core.files.png import png_bytes
 from silent_loom.core.parallel import Lane, Rank, Task, both, over_rows
+from silent_loom.core.weave import registry
 from silent_loom.core.weave.model import starting_weave
 from silent_loom.store.store import State, Store
 from silent_loom.work.jobs import Job, Jobs
@@ -343,7 +344,21 @@ def test_cards_are_kept_and_old_ones_go(bench: Workbench, state: State) -> None:
     changed = bench.store.change(state.id, state.head, state.weave.with_settings(row(state, "tone"), {"brightness": 1.0}), "Tone")
     second = bench.card(state.id, changed.head)
     assert second != first
-    assert [p.name for p in (bench.store.folder / "pictures").iterdir()] == [f"{state.id}-{changed.head}.png"]
+    name = f"{state.id}-{bench.card_key(state.id, changed.head)}.png"
+    assert [p.name for p in (bench.store.folder / "pictures").iterdir()] == [name]
+
+
+def test_a_card_is_drawn_anew_when_a_step_works_otherwise(
+    bench: Workbench, state: State, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    before = bench.card_key(state.id, state.head), bench.map_key(state.id, "base", 64)
+    monkeypatch.setattr(type(registry.step("tone")), "version", 99)
+    bench.evaluator._plans = ()
+    assert bench.card_key(state.id, state.head) == before[0], "tone is idle here: nothing of it is seen"
+    monkeypatch.setattr(type(registry.step("seamless")), "version", 99)
+    bench.evaluator._plans = ()
+    assert bench.card_key(state.id, state.head) != before[0]
+    assert bench.map_key(state.id, "base", 64) != before[1]
 
 
 def test_a_delivery_fails_before_it_starts_when_a_row_cannot_run(bench: Workbench, state: State) -> None:

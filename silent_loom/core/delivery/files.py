@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
-import shutil
-import tempfile
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -15,16 +12,14 @@ import numpy as np
 
 from silent_loom import __version__
 from silent_loom.core.delivery.gltf import write_glb
+from silent_loom.core.delivery.placing import MANIFEST, check_folder, check_targets, gathered, sha256
 from silent_loom.core.delivery.profile import FileSpec, Profile, parse_channel
-from silent_loom.core.errors import LoomError
 from silent_loom.core.files import write
-from silent_loom.core.files.place import place
 from silent_loom.core.images import Floats, Image
 from silent_loom.core.parallel import IDLE, WORKERS, Task
 from silent_loom.core.weave import threads
 
 SUFFIX = {"png": ".png", "jpeg": ".jpg", "targa": ".tga", "tiff": ".tif", "openexr": ".exr", "webp": ".webp"}
-MANIFEST = "manifest.json"
 NOTABLE = 1e-4
 """Share of cut samples that is worth a warning; the manifest counts every one."""
 
@@ -71,41 +66,6 @@ def pack(spec: FileSpec, maps: Mapping[str, Image], depth_mm: float, green: str)
         if c.invert:
             np.subtract(1, out[..., k], out=out[..., k])
     return out
-
-
-def sha256(path: Path) -> str:
-    with path.open("rb") as stream:
-        return hashlib.file_digest(stream, "sha256").hexdigest()
-
-
-def check_folder(folder: Path, force: bool) -> dict[str, str]:
-    """Make sure that nothing of the artist's will be touched; files that may be replaced, by name.
-
-    Raises
-    ------
-    LoomError
-        The folder holds something and ``force`` is False, or it is a file.
-    """
-    if folder.exists() and not folder.is_dir():
-        raise LoomError("this is a file, not a folder", str(folder), "Name a folder.")
-    if not folder.exists() or not any(folder.iterdir()):
-        return {}
-    if not force:
-        raise LoomError("the folder is not empty", str(folder), "Choose another, or use --force to write beside what is there.")
-    return ours(folder)
-
-
-def ours(folder: Path) -> dict[str, str]:
-    """Files that an earlier manifest in the folder lists and that are still as they were written."""
-    path = folder / MANIFEST
-    try:
-        listed = json.loads(path.read_text("utf-8"))
-        files = {str(f["file"]): str(f["sha256"]) for f in listed["files"]}
-    except (OSError, ValueError, KeyError, TypeError):
-        return {}
-    safe = {n: d for n, d in files.items() if Path(n).name == n and n not in ("", ".", "..")}
-    mine = {n: d for n, d in safe.items() if (folder / n).is_file() and sha256(folder / n) == d}
-    return {**mine, MANIFEST: sha256(path)}
 
 
 def file_names(profile: Profile, name: str, present: Iterable[str]) -> dict[str, FileSpec]:
@@ -186,11 +146,8 @@ def deliver_as_made(
     replaceable = check_folder(folder, force)
     names = file_names(profile, name, threads_made)
     targets = [*names, *([f"{name}.glb"] if profile.glb else [])]
-    _check_targets(folder, [*targets, MANIFEST], replaceable)
-    fresh = not folder.exists()
-    folder.mkdir(parents=True, exist_ok=True)
-    hidden = Path(tempfile.mkdtemp(prefix=".part-", dir=folder))
-    try:
+    check_targets(folder, [*targets, MANIFEST], replaceable)
+    with gathered(folder, replaceable) as hidden:
         entries, warnings, first = _write_files(hidden, names, threads_made, make, depth_mm, profile.green, task)
         if profile.glb:
             roles = {spec.role: hidden / target for target, spec in names.items() if spec.role}
@@ -212,27 +169,7 @@ def deliver_as_made(
         }
         (hidden / MANIFEST).write_text(json.dumps(manifest, indent=2, ensure_ascii=False) + "\n", "utf-8")
         task.checkpoint()
-        _check_targets(folder, [*targets, MANIFEST], replaceable)
-        for target in [*targets, MANIFEST]:
-            place(hidden / target, folder / target, replace=target in replaceable)
-        return manifest
-    except FileExistsError as error:
-        raise LoomError("a file of this name appeared meanwhile", str(error), "Choose another folder.") from None
-    finally:
-        shutil.rmtree(hidden, ignore_errors=True)
-        if fresh and not any(folder.iterdir()):
-            folder.rmdir()
-
-
-def _check_targets(folder: Path, targets: Sequence[str], replaceable: Mapping[str, str]) -> None:
-    for target in targets:
-        path = folder / target
-        if path.exists() and (target not in replaceable or sha256(path) != replaceable[target]):
-            raise LoomError(
-                "a file of this name is there and is not from an earlier delivery as it was written",
-                target,
-                "Move it, or choose another folder.",
-            )
+    return manifest
 
 
 def _write_files(

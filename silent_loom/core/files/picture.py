@@ -78,7 +78,7 @@ class Picture:
             s = np.repeat(s, 3, 2)
         if s.dtype == np.float32:
             if self.transfer.name == "linear":
-                out = s.astype(np.float32)
+                out = s  # as it is: nobody writes into a picture's light
             else:
                 out = np.stack([c(s[..., k]) for k, c in enumerate(self._curves())], -1).astype(np.float32)
         else:

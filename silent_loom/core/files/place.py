@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 from contextlib import suppress
 from pathlib import Path
 
@@ -13,8 +14,8 @@ def drop(partial: str | Path) -> None:
         os.unlink(partial)
 
 
-def place(partial: str | Path, path: Path, *, replace: bool = False) -> None:
-    """Give a finished file its name.
+def place(partial: str | Path, path: Path, *, replace: bool = False, keep: bool = False) -> None:
+    """Give a finished file its name; with ``keep`` it stays under its old one, too.
 
     Raises
     ------
@@ -22,6 +23,10 @@ def place(partial: str | Path, path: Path, *, replace: bool = False) -> None:
         When the name is taken and ``replace`` is False; the finished file then stays where it is.
     """
     os.chmod(partial, 0o644)
+    if keep:
+        copy = Path(f"{partial}.copy")
+        shutil.copyfile(partial, copy)
+        partial = copy
     if replace:
         os.replace(partial, path)
         return

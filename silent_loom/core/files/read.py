@@ -175,30 +175,20 @@ def _through_oiio(path: Path, name: str, fmt: str, limits: Limits) -> Picture:
             raise FileError("this is not a flat picture", name, "Save it as a single flat image.")
         base = str(spec.format)
         dtype = "uint8" if base in ("uint8", "int8") else "uint16" if base in ("uint16", "int16") else "float"
-        limits.check(name, spec.width, spec.height, spec.nchannels * {"uint8": 1, "uint16": 2, "float": 4}[dtype])
-        whole = source.read_image(dtype)
+        sides = _channels(list(spec.channelnames), spec.alpha_channel, spec.nchannels)
+        limits.check(name, spec.width, spec.height, _bytes_needed(sides, dtype, spec))
+        samples, alpha = _filled(source, spec, sides, dtype, fmt, name)
         error = source.geterror() if source.has_error else ""
-        if whole is None or error:
+        if error:
             raise FileError(f"cannot be decoded as {WORDS[fmt]}", name, _AGAIN)
         attributes = {a.name: a.value for a in spec.extra_attribs}
-        names = list(spec.channelnames)
-        alpha_at = spec.alpha_channel
     finally:
         source.close()
-    whole = np.ascontiguousarray(whole).reshape(spec.height, spec.width, -1)
     if fmt == "png" and dtype != "float" and path.stat().st_size < 64:
         raise FileError("cannot be decoded as PNG", name, _AGAIN)
-    samples, alpha = _split(whole, names, alpha_at)
-    if dtype == "float":
-        samples = samples.astype(np.float32)
-        alpha = None if alpha is None else alpha.astype(np.float32)
-        bad = ~np.isfinite(samples)
-        notes = [f"{int(bad.sum())} samples were not numbers and became 0"] if bad.any() else []
-        samples = np.where(bad, 0, samples) if bad.any() else samples
-    else:
-        notes = []
     if alpha is not None and attributes.get("oiio:UnassociatedAlpha", 0) == 0 and fmt in ("openexr", "tiff"):
-        samples = _unassociate(samples, alpha)
+        _unassociate(samples, alpha)
+    notes = mend(samples, alpha) if dtype == "float" else []
     transfer: Transfer = LINEAR if dtype == "float" else SRGB
     profile = attributes.get("ICCProfile")
     if profile is not None and dtype != "float":
@@ -225,27 +215,106 @@ def _check_png_header(path: Path, name: str, limits: Limits) -> None:
     limits.check(name, width, height, channels * (2 if bits == 16 else 1))
 
 
-def _split(whole: NDArray[Any], names: list[str], alpha_at: int) -> tuple[NDArray[Any], NDArray[Any] | None]:
-    """Colour or grey samples, and alpha, from the channels of a file in any order."""
+def _channels(names: list[str], alpha_at: int, count: int) -> tuple[tuple[int, ...], int | None]:
+    """Which channels of a file are its colour or grey, and which its alpha, in whatever order they come."""
     lower = [n.split(".")[-1].lower() for n in names]
-    alpha = whole[..., alpha_at] if 0 <= alpha_at < whole.shape[2] else None
-    if lower[:3] == ["r", "g", "b"]:
-        return np.ascontiguousarray(whole[..., :3]), alpha
+    alpha = alpha_at if 0 <= alpha_at < count else None
     if {"r", "g", "b"} <= set(lower):
-        return np.ascontiguousarray(whole[..., [lower.index(c) for c in "rgb"]]), alpha
-    others = [i for i in range(whole.shape[2]) if i != alpha_at]
-    take = others[:3] if len(others) >= 3 else others[:1]
-    return np.ascontiguousarray(whole[..., take]), alpha
+        return (lower.index("r"), lower.index("g"), lower.index("b")), alpha
+    others = [i for i in range(count) if i != alpha]
+    return tuple(others[:3] if len(others) >= 3 else others[:1] or [0]), alpha
 
 
-def _unassociate(samples: NDArray[Any], alpha: NDArray[Any]) -> NDArray[Any]:
-    """Divide by alpha where there is any; what lies under alpha 0 was never multiplied and stays."""
-    if samples.dtype == np.float32:
-        a = np.where(alpha > 0, alpha, 1)[..., None]
-        return (samples / a).astype(np.float32)
-    top = float(np.iinfo(samples.dtype).max)
-    a = np.where(alpha > 0, alpha / top, 1)[..., None]
-    return np.clip(np.rint(samples / a), 0, top).astype(samples.dtype)
+_BAND = 16 << 20
+"""Bytes of a file that are decoded at a time."""
+
+
+def _bytes_needed(sides: tuple[tuple[int, ...], int | None], dtype: str, spec: Any) -> int:
+    """Bytes a pixel that a file takes: its samples, the light that is made of them, and a copy where it lies on its side."""
+    colour, alpha = sides
+    one = {"uint8": 1, "uint16": 2, "float": 4}[dtype]
+    samples = one * (len(colour) + (alpha is not None))
+    turned = 1 if int(_number(spec.getattribute("Orientation") or 1) or 1) == 1 else 2
+    light = 0 if dtype == "float" and len(colour) == 3 else 12
+    return samples * turned + light
+
+
+def _filled(
+    source: Any, spec: Any, sides: tuple[tuple[int, ...], int | None], dtype: str, fmt: str, name: str
+) -> tuple[NDArray[Any], NDArray[Any] | None]:
+    """Samples and alpha of an open file, band by band straight into their arrays: no second copy of the whole is ever held."""
+    colour, alpha_at = sides
+    kind = {"uint8": np.uint8, "uint16": np.uint16, "float": np.float32}[dtype]
+    samples = np.empty((spec.height, spec.width, len(colour)), kind)
+    alpha = None if alpha_at is None else np.empty((spec.height, spec.width), kind)
+    row = spec.width * spec.nchannels * samples.itemsize
+    step = max(1, spec.tile_height or 1)
+    band = max(step, _BAND // max(1, row) // step * step)
+    first = spec.y
+    for y in range(0, spec.height, band):
+        last = min(spec.height, y + band)
+        if spec.tile_width:
+            right = spec.x + spec.width
+            part = source.read_tiles(0, 0, spec.x, right, first + y, first + last, 0, 1, 0, spec.nchannels, dtype)
+        else:
+            part = source.read_scanlines(0, 0, first + y, first + last, 0, 0, spec.nchannels, dtype)
+        if part is None:
+            raise FileError(f"cannot be decoded as {WORDS[fmt]}", name, _AGAIN)
+        part = np.asarray(part).reshape(last - y, spec.width, spec.nchannels)
+        if colour == (0, 1, 2) and spec.nchannels == 3:
+            samples[y:last] = part
+        else:
+            for k, channel in enumerate(colour):
+                samples[y:last, :, k] = part[..., channel]
+        if alpha is not None:
+            alpha[y:last] = part[..., alpha_at]
+    return samples, alpha
+
+
+MOST_LIGHT = 1e6
+"""Beyond this a sample is damage, not light: the sun itself is a hundred thousand times as bright as a sheet in its shade."""
+LEAST_ALPHA = 1e-4
+"""Alpha below this says nothing of the colour that was multiplied by it."""
+
+
+def mend(samples: NDArray[Any], alpha: NDArray[Any] | None) -> list[str]:
+    """Put what is around them in the place of samples that cannot be light, in place; words for what was done.
+
+    Some bad samples would otherwise set the scale of everything that looks at the brightest one.
+    """
+    notes: list[str] = []
+    bad_at: list[tuple[int, int, int]] = []
+    rows = max(1, _BAND // max(1, samples.shape[1] * samples.shape[2] * 4))
+    for y in range(0, len(samples), rows):
+        part = samples[y : y + rows]
+        bad = ~(np.abs(part) <= MOST_LIGHT)
+        if bad.any():
+            bad_at += [(int(j) + y, int(i), int(k)) for j, i, k in np.argwhere(bad)]
+            part[bad] = np.nan
+    if bad_at:
+        for j, i, k in bad_at:
+            around = samples[max(0, j - 1) : j + 2, max(0, i - 1) : i + 2, k]
+            fine = around[np.isfinite(around)]
+            samples[j, i, k] = fine.mean() if fine.size else 0
+        notes.append(f"{len(bad_at)} samples were no light (not numbers, or beyond {MOST_LIGHT:g}) and were mended from around")
+    if alpha is not None and not np.isfinite(alpha).all():
+        np.nan_to_num(alpha, copy=False, nan=1.0, posinf=1.0, neginf=0.0)
+        notes.append("alpha held values that are not numbers: taken as opaque")
+    return notes
+
+
+def _unassociate(samples: NDArray[Any], alpha: NDArray[Any]) -> None:
+    """Divide by alpha where there is any, in place; what lies under next to none was never multiplied, and stays."""
+    top = 1.0 if samples.dtype == np.float32 else float(np.iinfo(samples.dtype).max)
+    rows = max(1, _BAND // max(1, samples.shape[1] * samples.shape[2] * 4))
+    for y in range(0, len(samples), rows):
+        part, a = samples[y : y + rows], alpha[y : y + rows].astype(np.float32) / np.float32(top)
+        a = np.where(a > LEAST_ALPHA, a, 1)[..., None]
+        if samples.dtype == np.float32:
+            with np.errstate(all="ignore"):
+                part /= a
+        else:
+            part[:] = np.clip(np.rint(part / a), 0, top)
 
 
 def _upright(samples: NDArray[Any], alpha: NDArray[Any] | None, orientation: int) -> tuple[NDArray[Any], NDArray[Any] | None]:

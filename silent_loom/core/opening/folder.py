@@ -67,7 +67,7 @@ def unpack(path: Path, to: Path, limits: ZipLimits | None = None) -> list[Path]:
         entries = archive.infolist()
         if len(entries) > bounds.files:
             raise FileError(f"this zip holds {len(entries)} entries", path.name, f"At most {bounds.files} are taken.")
-        total = 0
+        total, small, small_packed = 0, 0, 0
         chosen = []
         for entry in entries:
             name = entry.filename.replace("\\", "/")
@@ -83,6 +83,10 @@ def unpack(path: Path, to: Path, limits: ZipLimits | None = None) -> list[Path]:
                 continue
             if entry.file_size > (1 << 20) and entry.file_size > bounds.ratio * max(entry.compress_size, 1):
                 raise FileError("this zip unpacks to far more than it holds", f"{path.name}: {entry.filename}", "Do not use it.")
+            if entry.file_size <= 1 << 20:  # a thousand small files of zeros are as bad as a large one
+                small, small_packed = small + entry.file_size, small_packed + entry.compress_size
+                if small > (16 << 20) and small > bounds.ratio * max(small_packed, 1):
+                    raise FileError("this zip unpacks to far more than it holds", path.name, "Do not use it.")
             total += entry.file_size
             if total > bounds.total_bytes:
                 raise FileError("this zip unpacks to too much", path.name, f"At most {bounds.total_bytes >> 20} MiB are taken.")
@@ -107,7 +111,21 @@ def unpack(path: Path, to: Path, limits: ZipLimits | None = None) -> list[Path]:
     return out
 
 
+def short_name(name: str, otherwise: str = "file") -> str:
+    """A name that a file can have: not too long for a disk, no step up, no halves of characters."""
+    plain = "".join(c for c in name.encode("utf-8", "replace").decode("utf-8") if c.isprintable() and c != "/")
+    if plain in ("", ".", ".."):
+        return otherwise
+    stem, dot, suffix = plain.rpartition(".")
+    if not dot or len(suffix) > 8:
+        stem, dot, suffix = plain, "", ""
+    while len(stem.encode()) > 120:
+        stem = stem[: max(1, len(stem) * 3 // 4)]
+    return f"{stem}{dot}{suffix}"
+
+
 def _free(folder: Path, name: str) -> Path:
+    name = short_name(name)
     target, n = folder / name, 2
     while target.exists():
         target = folder / f"{Path(name).stem}_{n}{Path(name).suffix}"

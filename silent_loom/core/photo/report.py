@@ -36,12 +36,22 @@ class Cure:
     step: str
     settings: dict[str, Any]
     words: str
+    at_most: bool = False
+    """Less of a number does it, too: then nothing that was lowered already is raised again."""
+
+    def changes(self, settings: Mapping[str, Any]) -> dict[str, Any]:
+        """What to set in a row of the step that has these settings."""
+        if not self.at_most:
+            return self.settings
+        return {k: min(v, settings[k]) if isinstance(settings.get(k), int | float) else v for k, v in self.settings.items()}
 
     def done_by(self, settings: Mapping[str, Any]) -> bool:
         """Whether a row of the step that has these settings does so already. What an artist has placed (corners, a grid) counts,
         wherever it was placed."""
         if self.step == "straighten" and settings.get("corners") is not None:
             return True
+        if self.at_most:
+            return all(settings.get(k, v + 1) <= v for k, v in self.settings.items())
         return all(
             settings.get(k) is not None if isinstance(v, tuple | list) else settings.get(k) == v for k, v in self.settings.items()
         )
@@ -268,7 +278,7 @@ def report(picture: Picture, width_mm: float | None = None, task: Task = IDLE) -
                 f"Noise of {noise * 255:.1f} codes",
                 "It will look like a rough surface: weigh the finest feature size down in Height.",
                 noise * 255,
-                Cure("height", {"fine": 0.3}, "Lower the fine features of Height"),
+                Cure("height", {"fine": 0.3}, "Lower the fine features of Height", at_most=True),
             )
         )
     if blocks > 0.2:
@@ -279,7 +289,7 @@ def report(picture: Picture, width_mm: float | None = None, task: Task = IDLE) -
                 f"JPEG blocks, strength {blocks:.2f}",
                 "Squares of eight pixels will show in height and normals: use a file with less compression, or fewer texels.",
                 blocks,
-                Cure("height", {"fine": 0.4}, "Lower the fine features of Height"),
+                Cure("height", {"fine": 0.4}, "Lower the fine features of Height", at_most=True),
             )
         )
     task.checkpoint()

@@ -58,6 +58,10 @@ Method = Literal["cut", "fade", "gradient", "motif", "mirror"]
 CUTTING = ["cut", "gradient", "motif"]
 
 
+NARROW = 64.0
+"""A sheet this many times as long as it is wide has no room to be laid over itself."""
+
+
 class SeamlessSettings(Settings):
     method: Method = setting(
         "cut",
@@ -267,6 +271,12 @@ class Seamless(CarryStep[SeamlessSettings]):
 
     def geometry(self, s: SeamlessSettings, before: Geometry, sources: Sources) -> Geometry:
         w, h = before.size_mm
+        if max(w, h) > NARROW * min(w, h):
+            raise WeaveError(
+                f"the sheet is {max(w, h) / min(w, h):.0f} times as long as it is wide: too narrow to close",
+                self.title,
+                "Crop it in Straighten, or switch this step off.",
+            )
         if s.method == "mirror":
             return Geometry((2 * w, 2 * h), True)
         if s.method == "motif":

@@ -7,7 +7,8 @@ import json
 import math
 import threading
 import time
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -64,12 +65,19 @@ class Costs:
 
     def put(self, key: str, seconds: float) -> None:
         with self._alone:
+            self.seconds.pop(key, None)
             self.seconds[key] = seconds
+            if len(self.seconds) > MOST_TOLD:
+                self.seconds.pop(next(iter(self.seconds)))
 
     def told(self) -> list[tuple[str, float]]:
         """What is known now; another computation may add to it meanwhile."""
         with self._alone:
             return list(self.seconds.items())
+
+
+MOST_TOLD = 5000
+"""Costs and computations that are remembered: a server may run for weeks."""
 
 
 def _hash(*parts: Any) -> str:
@@ -210,6 +218,43 @@ class Evaluator:
             answers[name] = self._value(plan, at, name, texels, task)
         return answers
 
+    @contextmanager
+    def holding(self, weave: Weave, names: Iterable[str], size: int) -> Iterator[None]:
+        """While the block runs, keep what several of these threads are made from, whatever the cache's bound.
+
+        A base colour of 8192² alone is larger than most bounds; without this, everything above it would be computed anew for
+        each map that reads it.
+        """
+        plan = self.plan(weave)
+        shared = self._shared(plan, names, plan.geometry.at_longer_side(size))
+        self.cache.hold(shared)
+        try:
+            yield
+        finally:
+            self.cache.release(shared)
+
+    def _shared(self, plan: Plan, names: Iterable[str], texels: Texels) -> set[str]:
+        """Keys of values that are asked for more than once when some threads are made."""
+        wanted: dict[str, int] = {}
+        todo: list[tuple[int, str, Texels]] = [(len(plan.rows), name, texels) for name in names]
+        while todo:
+            at, thread, size = todo.pop()
+            key = self._key(plan, at, thread, size)
+            wanted[key] = wanted.get(key, 0) + 1
+            if wanted[key] > 1:
+                continue
+            i = self._maker(plan, at, thread)
+            row = plan.rows[i]
+            inputs = self._input_texels(row, size)
+            if row.step.geometric:
+                todo.append((i, thread, inputs))
+                continue
+            todo += [(i, t, inputs) for t in row.reads]
+            todo += [(i, t, other) for other in row.step.coarser(row.settings, row.after, size) for t in row.reads]
+            if self._mixes(row.entry):
+                todo += [(i, t, size) for t in (row.entry.mask, thread) if t and t in row.present]
+        return {key for key, count in wanted.items() if count > 1}
+
     @staticmethod
     def _place(plan: Plan, weave: Weave, below: str | None) -> tuple[int, Geometry]:
         """How many rows lie above a place, and the sheet there."""
@@ -225,9 +270,8 @@ class Evaluator:
     def coming_in(self, weave: Weave, step_id: str, thread: str, size: int, task: Task = IDLE) -> Image:
         """A thread as it comes into a row, at the pitch that this thread's answer of this size needs there."""
         plan = self.plan(weave)
-        i = next((k for k, r in enumerate(plan.rows) if r.entry.id == step_id), -1)
-        if i < 0:
-            raise WeaveError("this row does nothing here", step_id, "Switch it on.")
+        above = {e.id for e in weave.steps[: weave.index(step_id)]}
+        i = sum(r.entry.id in above for r in plan.rows)  # a row that is off, or changes nothing, is not in the plan
         texels: Texels = plan.geometry.at_longer_side(size)
         at = self._maker(plan, len(plan.rows), thread)
         while at >= i:  # what other threads ask for may be finer
@@ -342,6 +386,11 @@ class Evaluator:
         self.decisions.put(key, decision)
         return decision
 
+    def _count(self, row: str, thread: str) -> None:
+        self.computed.append((row, thread))
+        if len(self.computed) > MOST_TOLD:
+            del self.computed[: MOST_TOLD // 2]
+
     def _spent(self, row: Row, key: str, started: float) -> None:
         self.costs.put(key, time.perf_counter() - started)
 
@@ -364,7 +413,7 @@ class Evaluator:
             started = time.perf_counter()
             result = step.carry(row.settings, image, decision, sheet, task)
             self._spent(row, f"{entry.id}:{thread}", started)
-            self.computed.append((entry.id, thread))
+            self._count(entry.id, thread)
             self.cache.put(key, result)
             return result
         assert isinstance(step, MapStep)
@@ -388,7 +437,7 @@ class Evaluator:
             if name == thread:
                 wanted = image
         self._spent(row, f"{entry.id}:{thread}", started)
-        self.computed.append((entry.id, thread))
+        self._count(entry.id, thread)
         if wanted is None:
             raise WeaveError(f"it did not make {thread}", step.title)
         return wanted

@@ -8,39 +8,51 @@ from typing import Any
 from fastapi import APIRouter, Request, Response
 from fastapi.responses import FileResponse
 
-from silent_loom.core.errors import WeaveError
+from silent_loom.core.errors import LoomError
 from silent_loom.demo import seed
-from silent_loom.store.store import State
-from silent_loom.web.common import Bench, Stored, templates
+from silent_loom.store.store import Listed, Store
+from silent_loom.web.common import Bench, Stored, kept_by, templates
 from silent_loom.work.workbench import Workbench
 
 router = APIRouter()
 
 
-def card(bench: Workbench, state: State) -> dict[str, Any]:
-    """What a card shows."""
-    photo = state.weave.first("photo")
-    source = state.weave.sources.get(photo.settings.get("source", "")) if photo else None
-    size, error = (0.0, 0.0), ""
-    try:
-        plan = bench.evaluator.plan(state.weave)
-        size = plan.geometry.size_mm
-        error = str(plan.error() or "")
-    except WeaveError as found:
-        error = str(found)
+def card(bench: Workbench, store: Store, line: Listed) -> dict[str, Any]:
+    """What a card shows; a material whose present state cannot be read is shown as such, and stands in nobody's way."""
     return {
-        "id": state.id,
-        "name": state.name,
-        "head": state.head,
-        "source": source.name if source else next((s.name for s in state.weave.sources.values()), ""),
-        "photo_row": photo.id if photo and source else "",
-        "size_mm": size,
-        "steps": sum(e.on for e in state.weave.steps),
-        "changed": state.updated_at.isoformat(),
-        "origin": asdict(state.origin),
-        "binned": state.deleted_at is not None,
-        "error": error,
+        "id": line.id,
+        "name": line.name,
+        "head": line.head,
+        "changed": line.updated_at.isoformat(),
+        "origin": asdict(line.origin),
+        "binned": line.deleted_at is not None,
+        **_facts(bench, store, line),
     }
+
+
+def _facts(bench: Workbench, store: Store, line: Listed) -> dict[str, Any]:
+    """What its weave says; kept by its state, which never changes."""
+    known = bench.card_facts.get(line.head)
+    if known is not None:
+        return known
+    found: dict[str, Any] = {"source": "", "photo_row": "", "size_mm": (0.0, 0.0), "steps": 0, "error": "", "broken": False}
+    try:
+        weave = store.weave_at(line.id, line.head)
+        photo = weave.first("photo")
+        source = weave.sources.get(photo.settings.get("source", "")) if photo else None
+        plan = bench.evaluator.plan(weave)
+        found |= {
+            "source": source.name if source else next((s.name for s in weave.sources.values()), ""),
+            "photo_row": photo.id if photo and source else "",
+            "size_mm": plan.geometry.size_mm,
+            "steps": sum(e.on for e in weave.steps),
+            "error": str(plan.error() or ""),
+        }
+    except LoomError as error:
+        return {**found, "error": str(error), "broken": True}
+    if not found["error"]:  # an error may lie in a file that somebody puts back
+        bench.card_facts.put(line.head, found)
+    return found
 
 
 @router.get("/")
@@ -53,8 +65,8 @@ def page(request: Request, bench: Bench, store: Stored) -> Response:
 def cards(bench: Bench, store: Stored, binned: bool = False) -> dict[str, Any]:
     """All materials, the one changed last first."""
     return {
-        "materials": [card(bench, s) for s in store.materials(binned=binned)],
-        "in_bin": len(store.materials(binned=True)),
+        "materials": [card(bench, store, line) for line in store.listed(binned=binned)],
+        "in_bin": store.count(binned=True),
         "ready": bench.seeded.is_set(),
     }
 
@@ -66,9 +78,9 @@ def preparing(bench: Bench) -> dict[str, Any]:
 
 
 @router.get("/api/materials/{ident}/card.png")
-def picture(ident: str, bench: Bench, entry: int) -> Response:
-    """The picture on a card."""
-    return Response(bench.card(ident, entry), media_type="image/png", headers={"cache-control": "max-age=31536000, immutable"})
+def picture(ident: str, bench: Bench, request: Request, entry: int) -> Response:
+    """The picture on a card; named by what it shows, so that a browser keeps it exactly as long as that is the same."""
+    return kept_by(request, bench.card_key(ident, entry), lambda: bench.card(ident, entry))
 
 
 @router.get("/demo/{name}.jpg")

@@ -5,11 +5,11 @@ from __future__ import annotations
 from typing import Any, Literal
 
 import numpy as np
-from fastapi import APIRouter, Query, Response
+from fastapi import APIRouter, Query, Request, Response
 from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.changes import SIDE
-from silent_loom.web.common import Bench
+from silent_loom.web.common import Bench, kept_by
 from silent_loom.web.routers.materials import check_thread
 from silent_loom.work.workbench import Draft
 
@@ -30,8 +30,8 @@ class Ask(BaseModel):
     entry: int | None = None
     view: str = Field("", max_length=80)
     sequence: int = 0
-    u: float = 0.0
-    v: float = 0.0
+    u: float = Field(0.0, allow_inf_nan=False)
+    v: float = Field(0.0, allow_inf_nan=False)
     have: str = Field("", max_length=80)
 
     def how(self) -> dict[str, Any]:
@@ -68,13 +68,12 @@ def form(ident: str, body: Ask, bench: Bench) -> Response:
 
 @router.get("/map/{thread}.png")
 def map_png(
-    ident: str, thread: str, bench: Bench, size: int = _Size, below: str | None = None, entry: int | None = None
+    ident: str, thread: str, bench: Bench, request: Request, size: int = _Size, below: str | None = None, entry: int | None = None
 ) -> Response:
-    """A map as an 8-bit PNG; given an entry it never changes."""
-    body = bench.map_png(ident, check_thread(thread), size, below=below, entry=entry)
-    return Response(
-        body, media_type="image/png", headers={"cache-control": "max-age=31536000, immutable" if entry else "no-store"}
-    )
+    """A map as an 8-bit PNG, named by what it shows."""
+    name = check_thread(thread)
+    key = bench.map_key(ident, name, size, below=below, entry=entry)
+    return kept_by(request, key, lambda: bench.map_png(ident, name, size, below=below, entry=entry))
 
 
 @router.post("/probe")

@@ -7,7 +7,7 @@ from pathlib import PurePath
 from typing import Any, Literal
 
 from fastapi import APIRouter, File, Form, Request, Response, UploadFile
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.derive import weave_for
 from silent_loom.core.errors import LoomError, SettingError, WeaveError
@@ -82,7 +82,7 @@ class Change(BaseModel):
     on: bool = True
     to: int = 0
     step: str = ""
-    amount: float | None = None
+    amount: float | None = Field(None, ge=0, le=1)
     mix: MixMode | None = None
     mask: str | None = None
     digest: str = ""
@@ -204,6 +204,12 @@ class GoTo(BaseModel):
 def go_to(ident: str, body: GoTo, bench: Bench, store: Stored) -> dict[str, Any]:
     """To any state of the history, undone branches included."""
     return shown(bench, store.go_to(ident, body.entry))
+
+
+@router.post("/api/materials/{ident}/last-readable")
+def last_readable(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
+    """Back to the newest state that can be read, where the present one cannot."""
+    return shown(bench, store.last_readable(ident))
 
 
 @router.get("/api/materials/{ident}/history")
@@ -335,6 +341,8 @@ def cure(ident: str, body: CureBody, bench: Bench, store: Stored) -> dict[str, A
         entry = StepEntry(step=found.cure.step, settings=settings)
         weave = weave.model_copy(update={"steps": (*weave.steps[:at], entry, *weave.steps[at:])})
     else:
+        now = registry.settings_of(entry.step, entry.settings).model_dump()
+        settings = registry.plain(found.cure.changes(now))
         weave = weave.with_entry(entry.model_copy(update={"on": True})).with_settings(entry.id, settings)
     after = store.change(ident, state.head, weave, f"Report: {found.cure.words}")
     return {**shown(bench, after), "step_id": entry.id}
