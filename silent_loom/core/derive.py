@@ -27,6 +27,7 @@ from silent_loom.core.photo.straighten import from_pixels
 from silent_loom.core.resample import at_most
 from silent_loom.core.sets import LEAST, motif_settings
 from silent_loom.core.sources import FileSources, digest_of, reference
+from silent_loom.core.tiling.broken import with_beat
 from silent_loom.core.tiling.contrast_meter import Kept, contrast_kept
 from silent_loom.core.tiling.judge import contrast_after
 from silent_loom.core.tiling.overlap import fitted_overlap
@@ -209,11 +210,13 @@ def measure(evaluator: Evaluator, weave: Weave, size: int, task: Task = IDLE) ->
     known, laid = seam_lines(evaluator, weave, finished, size, task)
     ax, ay = seams(finished, known, open_sheet=laid, search=False, task=task)
     cx, cy = _contrast(evaluator, weave, finished, size, task)
+    lines = known if known is not None else (None, None)
+    after_x, after_y = (with_beat(s.figure, finished, k, lines[k], task) for k, s in ((0, ax), (1, ay)))
     return {
         "seam_x_before": round(bx.figure, 4),
         "seam_y_before": round(by.figure, 4),
-        "seam_x_after": round(ax.figure, 4),
-        "seam_y_after": round(ay.figure, 4),
+        "seam_x_after": round(after_x, 4),
+        "seam_y_after": round(after_y, 4),
         "contrast_x_after": round(cx.figure, 3),
         "contrast_y_after": round(cy.figure, 3),
         "evenness_before": round(evenness(before), 4),

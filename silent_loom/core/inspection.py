@@ -121,13 +121,16 @@ def inspect(picture: Picture) -> dict[str, Any]:
         }
         if guess.kind is Kind.COLOUR and not shared.packed and not tiny:
             more["photo_report"] = report(picture).as_dict()
+    kind, sure = str(guess.kind), guess.confidence
+    if more.get("packed"):  # several grey maps: whatever they look like together, they are no colour
+        kind, sure = str(Kind.DATA), float(more["packed_confidence"])
     return {
         "width": picture.width,
         "height": picture.height,
         "bits": picture.bits,
         "channels": picture.channels,
-        "kind": str(guess.kind),
-        "kind_confidence": round(guess.confidence, 3),
+        "kind": kind,
+        "kind_confidence": round(sure, 3),
         "evenness": round(evenness(as_light), 3),
         "sharpness": round(sharpness(grey), 3) if not tiny else None,
         "seam_x": round(x.figure, 3) if x else None,

@@ -21,6 +21,7 @@ from silent_loom.core.opening.naming import tell
 from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.resample import at_most, resize
 from silent_loom.core.tiling.breakup import BreakUp, BreakUpSettings
+from silent_loom.core.tiling.broken import with_beat
 from silent_loom.core.tiling.judge import contrast_after
 from silent_loom.core.tiling.overlap import fitted_overlap
 from silent_loom.core.tiling.quilt import Quilt, QuiltSettings
@@ -322,7 +323,15 @@ def motif_settings(guide: Image, task: Task = IDLE) -> dict[str, Any]:
     lattice = find_lattice(guide, task)
     grid = fit_grid(guide, lattice, task) if lattice else None
     if grid is None:
-        raise LoomError("no regular motif was found", "seamless", "Use cut, fade or gradient, or place the grid by hand.")
+        from silent_loom.core.tiling.beat import beats
+
+        courses = beats(guide, task)
+        what = (
+            f"no motif that repeats both ways was found ({courses[0].lower()}{courses[1:]})"
+            if courses
+            else "no regular motif was found"
+        )
+        raise LoomError(what, "seamless", "Use cut, fade or gradient, or mark whole repeats by hand.")
     return grid.settings()
 
 
@@ -348,11 +357,13 @@ def _figures(s: SeamlessSettings, guide: Image, done: Image, decision: Any, task
     laid = SEAMLESS.open_sheet(s, coming, small.width, small.height, task)
     cx, cy = contrast_after(s, decision, coming, small, task)
     ax, ay = seams(replace(small, wraps=True), known, open_sheet=laid, search=False, task=task)
+    lines = known if known is not None else (None, None)
+    after_x, after_y = (with_beat(s.figure, small, k, lines[k], task) for k, s in ((0, ax), (1, ay)))
     return {
         "seam_x_before": round(bx.figure, 4),
         "seam_y_before": round(by.figure, 4),
-        "seam_x_after": round(ax.figure, 4),
-        "seam_y_after": round(ay.figure, 4),
+        "seam_x_after": round(after_x, 4),
+        "seam_y_after": round(after_y, 4),
         "contrast_x_after": round(cx.figure, 3),
         "contrast_y_after": round(cy.figure, 3),
     }

@@ -54,6 +54,8 @@ def _field(name: str, info: FieldInfo) -> dict[str, Any]:
         "step": extra.get("step"),
         "log": bool(extra.get("log")),
         "when": extra.get("when"),
+        "names": extra.get("names") or {},
+        "empty": extra.get("empty") or "",
         "optional": optional,
         "default": info.get_default(),
     }
@@ -68,6 +70,8 @@ def steps() -> list[dict[str, Any]]:
             "title": step.title,
             "says": step.sentence,
             "geometric": step.geometric,
+            "family": type(step).__module__.split(".")[2],
+            "words": list(step.words_for_it),
             "fields": [_field(n, i) for n, i in step.Settings.model_fields.items()],
         }
         for step in registry.steps().values()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import hashlib
 import logging
 import os
@@ -260,6 +261,8 @@ class Workbench:
         def work(weave: Weave, task: Task) -> bytes:
             plan = self.evaluator.plan(weave)
             present = [t for t in ("base", "height", "normal", "roughness", "metallic", "occlusion") if t in plan.threads]
+            if not present:
+                raise WeaveError("nothing is made here", "", "Switch a step on that brings something in.")
             maps = self._for(weave, how.get("draft"), size).ask_many(weave, present, size, task)
             first = next(iter(maps.values()))
             w, h, depth = first.width, first.height, depth_of(weave)
@@ -437,6 +440,29 @@ class Workbench:
                 image = BreakUp().carry(row.settings, tile, self.evaluator.decision(weave, step_id, task), sheet, task)
             codes, _ = quantise(image.pixels, "8", colour=True, task=task)
             return png_bytes(codes, colour=True, fast=True)
+
+        return self.answer(ident, work, **how)
+
+    def cell_sizes(self, ident: str, step_id: str, **how: Any) -> list[dict[str, Any]]:
+        """The sheet of a break-up row with cells of three sizes: a picture each, how much repeats, and how much is seen twice."""
+
+        def work(weave: Weave, task: Task) -> list[dict[str, Any]]:
+            row = next((r for r in self.evaluator.plan(weave).rows if r.entry.id == step_id), None)
+            if row is None or not isinstance(row.settings, BreakUpSettings):
+                raise WeaveError("this row has no cells", step_id, "Choose a break-up row that is on.")
+            if row.error is not None:
+                raise row.error
+            now = row.settings.cell_mm or 0.5 * min(row.before.size_mm)
+            out = []
+            for factor in (0.6, 1.0, 1.6):
+                task.checkpoint()
+                cell = float(f"{now * factor:.4g}")
+                made = self.evaluator.ask(weave.with_settings(step_id, {"cell_mm": cell}), "base", 512, task, below=step_id)
+                codes, _ = quantise(made.pixels, "8", colour=True, task=task)
+                picture = base64.b64encode(png_bytes(codes, colour=True, fast=True)).decode()
+                figures = {"repetition": round(repetition(made), 3), "copied": round(copies(made), 3)}
+                out.append({"cell_mm": cell, "picture": picture, **figures})
+            return out
 
         return self.answer(ident, work, **how)
 

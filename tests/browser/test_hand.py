@@ -45,7 +45,7 @@ def add(page: Page, step: str, after: str) -> None:
     head = head_of(page)
     page.click(f"[data-step={after}]")
     page.click("#add-step")
-    page.get_by_role("menuitem", name=step, exact=True).click()
+    page.get_by_role("option", name=step, exact=True).click()
     settled(page, head)
 
 
@@ -376,13 +376,14 @@ def test_true_size_bond_and_checks_are_drawn(bench: Page) -> None:  # noqa: F811
     show(page, "repeat")
     pane = page.locator(".pane").first
     straight = picture(page)
+    pane.get_by_role("button", name="Tools").click()
     pane.get_by_label("Bond").select_option("brick")
     assert np.abs(picture(page) - straight).mean() > 0.5
     pane.get_by_label("Bond").select_option("straight")
     pane.get_by_label("Copies across").fill("6")
     pane.get_by_label("Copies across").press("Enter")
     expect(pane.get_by_label("Copies down")).to_have_value("6")
-    pane.get_by_role("button", name="=").click()
+    pane.get_by_role("button", name="linked").click()
     pane.get_by_label("Copies down").fill("3")
     pane.get_by_label("Copies down").press("Enter")
     expect(pane.get_by_label("Copies across")).to_have_value("6")

@@ -11,6 +11,7 @@ import pytest
 from silent_loom.core.files import read, write
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.maps.normal import from_height
+from silent_loom.core.sets import seamless_files
 from tests.cli.test_cli import run
 from tests.conftest import spectrum
 from tests.support import varied
@@ -275,3 +276,24 @@ def test_grow_makes_a_larger_sheet_of_all_maps(maps: dict[str, Path], tmp_path: 
     assert wrong.returncode == 1
     assert "--times many" in wrong.stderr
     assert not (tmp_path / "w").exists()
+
+
+def test_packed_maps_do_not_tint_each_other_and_labels_stay_themselves(tmp_path: Path) -> None:
+    """Blended as one colour, a channel would be pulled by the light of its neighbours; labels would become new ones."""
+    n = 96
+    rng = np.random.default_rng(4)
+    packed = rng.uniform(0.1, 0.9, (n, n, 3)).astype(np.float32)
+    packed[..., 2] = 0.0  # a constant channel stays what it is, wherever the others are blended
+    write(tmp_path / "deck_basecolor.png", rng.uniform(0.2, 0.6, (n, n, 3)).astype(np.float32), colour=True)
+    write(tmp_path / "deck_orm.png", packed, colour=False)
+    colours = rng.uniform(0, 1, (7, 3)).astype(np.float32)
+    labels = colours[(np.mgrid[0:n, 0:n].sum(0) // 12) % 7]
+    write(tmp_path / "deck_id.png", labels, colour=False)
+    files = [tmp_path / f"deck_{k}.png" for k in ("basecolor", "orm", "id")]
+    made = seamless_files(files, tmp_path / "out", method="fade")
+    assert len(made["files"]) == 3
+    orm = read(tmp_path / "out" / "deck_orm.png").data()
+    assert (orm[..., 2] == 0).all()
+    before = {tuple(c) for c in read(files[2]).samples.reshape(-1, 3).tolist()}
+    after = {tuple(c) for c in read(tmp_path / "out" / "deck_id.png").samples.reshape(-1, 3).tolist()}
+    assert after <= before

@@ -15,9 +15,10 @@ from silent_loom.core.maps.normal import from_height
 from silent_loom.core.parallel import IDLE
 from silent_loom.core.resample import blur, reduce_area
 from silent_loom.core.tiling.breakup import BreakUp, BreakUpSettings, broken_up, chart, layout, outlines
+from silent_loom.core.tiling.follow import kept_to, motif_of
 from silent_loom.core.tiling.gauss import learn
 from silent_loom.core.tiling.seam_meter import seams
-from silent_loom.core.weave.step import Geometry
+from silent_loom.core.weave.step import Geometry, Sheet
 from tests.conftest import as_colour, spectrum
 
 STEP = BreakUp()
@@ -151,3 +152,57 @@ def test_gaussian_tables_go_there_and_back(seed: int, skew: float) -> None:
     back = np.interp(scores, np.linspace(-4, 4, tables.to_value.shape[1]), tables.to_value[0])
     inner = (samples[:, 0] > np.percentile(samples, 5)) & (samples[:, 0] < np.percentile(samples, 95))
     assert np.abs(back - samples[:, 0])[inner].max() < 0.05 * np.ptp(samples)
+
+
+def test_pieces_keep_to_a_grid_of_tiles() -> None:
+    """Moved by whole tiles, joints lie where they did: the sheet of one tile over and over comes out as it went in."""
+    n, tile = 240, 40
+    plane = np.full((n, n), 0.6, np.float32)
+    plane[::tile], plane[:, ::tile] = 0.1, 0.1
+    plane[1::tile], plane[:, 1::tile] = 0.1, 0.1
+    y, x = np.mgrid[0:n, 0:n] % tile
+    plane += np.where((x - 24) ** 2 + (y - 14) ** 2 < 60, 0.25, 0).astype(np.float32)
+    image = Image(np.repeat(plane[..., None], 3, 2), Kind.COLOUR, (600.0, 600.0), True)
+    for follow, least, most in (("automatic", 0.0, 0.02), ("freely", 0.03, 1.0)):
+        s = BreakUpSettings(repeat_x=2, repeat_y=2, follow=follow)  # type: ignore[arg-type]
+        before = Geometry(image.size_mm, True)
+        decision = BreakUp().decide(s, {"base": image}, before, IDLE)
+        after = BreakUp().geometry(s, before, None)  # type: ignore[arg-type]
+        made = BreakUp().carry(s, image, decision, Sheet(before, after, (480.0, 480.0), None), IDLE)  # type: ignore[arg-type]
+        off = np.abs(made.pixels - np.tile(image.pixels, (2, 2, 1))).mean()
+        assert least <= off <= most, (follow, off)
+        if follow == "automatic":
+            assert "36" in decision.figures["keeps_to"]
+
+
+def test_pieces_keep_to_courses_and_where_nothing_is_regular_that_is_said() -> None:
+    rng = np.random.default_rng(2)
+    rows = np.full((256, 256), 0.55, np.float32)
+    for y in range(0, 256, 32):
+        rows[y : y + 3] = 0.12
+        for x in rng.choice(256, 5, replace=False):
+            rows[y : y + 32, x : x + 3] = 0.12
+    rows += rng.normal(0, 0.02, rows.shape).astype(np.float32)
+    sheet = Image(np.repeat(rows[..., None], 3, 2), Kind.COLOUR, (512.0, 512.0), True)
+    motif = motif_of(sheet)
+    assert motif is not None
+    assert motif.words == "its 8 courses"
+    cells = layout(BreakUpSettings(), sheet.size_mm)
+    moved = kept_to(cells, motif, sheet.size_mm)
+    assert np.abs(moved[..., 3] / 64 - np.rint(moved[..., 3] / 64)).max() < 1e-9, "whole courses"
+    assert np.array_equal(moved[..., 2], cells[..., 2]), "along a course any step will do"
+    grain = Image(np.clip(0.4 + 0.1 * np.repeat(spectrum(256, 0.4, 3)[..., None], 3, 2), 0, 1), Kind.COLOUR, (512.0, 512.0), True)
+    assert motif_of(grain) is None
+    decision = BreakUp().decide(BreakUpSettings(), {"base": grain}, Geometry((512.0, 512.0), True), IDLE)
+    assert decision.figures["keeps_to"] == ""
+
+
+def test_cells_stray_apart_across_and_down_and_turn_by_quarters() -> None:
+    even = layout(BreakUpSettings(stray=0.0, stray_y=0.8, roam=0.0, roam_y=1.0), (100.0, 100.0))
+    assert np.ptp(even[0, :, 0] - np.arange(even.shape[1]) * 300 / even.shape[1]) < 1e-9
+    assert np.ptp(even[0, :, 1]) > 1
+    assert np.abs(even[..., 2]).max() == 0
+    assert np.abs(even[..., 3]).max() > 10
+    turned = layout(BreakUpSettings(turns="quarters"), (100.0, 100.0))[..., 4] / (np.pi / 2)
+    assert set(np.rint(turned).astype(int).ravel()) == {0, 1, 2, 3}
+    assert np.allclose(turned, np.rint(turned))

@@ -157,8 +157,9 @@ def test_known_names() -> None:
 
 
 def test_profiles_are_data_and_checked() -> None:
-    assert list(profiles()) == ["plain", "gltf"]
-    with pytest.raises(LoomError, match="There are plain, gltf"):
+    assert list(profiles()) == ["plain", "gltf", "green-down"]
+    assert profile("green-down").green == "down"
+    with pytest.raises(LoomError, match="There are plain, gltf, green-down"):
         profile("nobody")
     with pytest.raises(ValueError):
         FileSpec(suffix="x", channels=("base.q",))

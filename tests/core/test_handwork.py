@@ -351,3 +351,13 @@ def test_pressing_harder_without_moving_covers_more(pressure: str) -> None:
     assert covered(0.3, 1.0) == pytest.approx(covered(1.0))
     assert covered(1.0, 0.3) == pytest.approx(covered(1.0))
     assert covered(0.3) < 0.5 * covered(1.0)
+
+
+def test_a_hole_is_filled_however_many_maps_there_are() -> None:
+    """Base colour, height and normals together are more planes than the library reduces at once."""
+    rng = np.random.default_rng(0)
+    planes = rng.random((96, 96, 6)).astype(np.float32)
+    hole = np.zeros((96, 96), bool)
+    hole[40:60, 30:52] = True
+    sources = fill(planes, hole, True)
+    assert sources.shape[0] == hole.sum()

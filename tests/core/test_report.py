@@ -15,7 +15,7 @@ from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.profile import SRGB
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.photo.quality import blockiness, noise_level, sharpness
-from silent_loom.core.photo.report import Finding, Report, border, even_area, report
+from silent_loom.core.photo.report import Cure, Finding, Report, border, even_area, report
 from silent_loom.core.photo.tilt import most_contrast, tilt
 from silent_loom.core.srgb import encode_srgb
 from tests.support import varied
@@ -269,3 +269,13 @@ def test_the_light_of_a_sheet_agrees_with_what_even_light_takes_out(plaster: Flo
     gain = cv2.resize(made.light, (800, 600), interpolation=cv2.INTER_CUBIC)
     evened = Image((lit / gain[..., None]).astype(np.float32), Kind.COLOUR, (800.0, 600.0))
     assert evenness(evened) < 0.35 * evenness(Image(lit, Kind.COLOUR, (800.0, 600.0)))
+
+
+def test_cures_of_noise_and_blocks_do_not_undo_each_other() -> None:
+    noise, blocks = (Cure("height", {"fine": v}, "Lower", at_most=True) for v in (0.3, 0.4))
+    assert noise.done_by({"fine": 0.2})
+    assert not noise.done_by({"fine": 0.4})
+    after_noise = {"fine": 0.5} | noise.changes({"fine": 0.5})
+    assert after_noise == {"fine": 0.3}
+    assert blocks.done_by(after_noise)
+    assert blocks.changes(after_noise) == {"fine": 0.3}

@@ -392,3 +392,41 @@ def test_costs_may_be_told_while_they_grow() -> None:
         adding.join()
     assert len(costs.told()) == MOST_TOLD, "a server may run for weeks"
     assert costs.told()[-1][0] == "step:99999"
+
+
+def test_what_several_maps_need_is_computed_once_however_small_the_cache(photo: Picture, weave: Weave) -> None:
+    names = ("base", "height", "normal", "roughness", "occlusion")
+    evaluator = Evaluator(OnePicture(photo), Cache(1), decision_size=64)  # nothing fits
+    with evaluator.holding(weave, names, 96):
+        evaluator.decision(weave, weave.first("seamless").id)  # type: ignore[union-attr]
+        evaluator.computed.clear()
+        for name in names:
+            evaluator.ask(weave, name, 96)
+        rows = {e.id: e.step for e in weave.steps}
+        done = [(rows[row], thread) for row, thread in evaluator.computed]
+        assert done.count(("tone", "base")) <= 1
+        assert done.count(("height", "height")) == 1
+    assert evaluator.cache.nbytes == 0
+    assert len(evaluator.cache) == 0, "what was held is let go"
+
+
+def test_held_values_come_back_into_the_bound(photo: Picture) -> None:
+    image = Image(np.zeros((8, 8, 3), np.float32), Kind.COLOUR)
+    cache = Cache(2 * image.nbytes)
+    cache.hold(["a", "b"])
+    for key in "abcd":
+        cache.put(key, image)
+    assert all(k in cache for k in "abcd")
+    cache.release(["a", "b"])
+    assert cache.nbytes <= cache.max_bytes
+    assert cache.get("a") is not None or cache.get("b") is not None
+
+
+def test_a_row_that_does_nothing_is_told_what_comes_into_it(evaluator: Evaluator, weave: Weave) -> None:
+    tone = weave.first("tone")
+    assert tone is not None
+    assert "tone" not in {r.step.name for r in evaluator.plan(weave).rows}, "it is idle"
+    coming = evaluator.coming_in(weave, tone.id, "base", 64)
+    assert np.array_equal(coming.pixels, evaluator.ask(weave, "base", 64).pixels)
+    off = weave.with_entry(weave.first("height").model_copy(update={"on": False}))  # type: ignore[union-attr]
+    assert evaluator.coming_in(off, off.first("height").id, "base", 64).width == coming.width  # type: ignore[union-attr]

@@ -348,6 +348,18 @@ def test_cards_are_kept_and_old_ones_go(bench: Workbench, state: State) -> None:
     assert [p.name for p in (bench.store.folder / "pictures").iterdir()] == [name]
 
 
+def test_a_material_whose_photo_is_switched_off_is_told_and_no_fault(bench: Workbench, state: State) -> None:
+    photo = state.weave.first("photo")
+    assert photo is not None
+    off = state.weave.with_entry(photo.model_copy(update={"on": False}))
+    bench.store.change(state.id, state.head, off, "Photo switched off")
+    found = bench.figures(state.id)
+    assert all(note["error"] for note in found["rows"].values())
+    for ask in (lambda: bench.form(state.id, 64), lambda: bench.spots(state.id), lambda: bench.findings(state.id)):
+        with pytest.raises(LoomError):
+            ask()
+
+
 def test_a_card_is_drawn_anew_when_a_step_works_otherwise(
     bench: Workbench, state: State, monkeypatch: pytest.MonkeyPatch
 ) -> None:

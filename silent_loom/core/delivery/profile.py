@@ -84,7 +84,7 @@ def profiles() -> dict[str, Profile]:
     """Every profile that ships, by name."""
     folder = resources.files("silent_loom.core.delivery") / "profiles"
     found = [Profile.model_validate_json(f.read_text("utf-8")) for f in folder.iterdir() if f.name.endswith(".json")]
-    return {p.name: p for p in sorted(found, key=lambda p: p.name != "plain")}
+    return {p.name: p for p in sorted(found, key=lambda p: (p.name != "plain", p.name))}
 
 
 def profile(name: str) -> Profile:

@@ -28,11 +28,11 @@ _HEAD = 0.04
 class HeightSettings(Settings):
     depth_mm: float = setting(
         10.0,
-        "From the deepest to the highest point.",
+        "From black to white of the height map; what is read fills 92 % of it, so that nothing clips.",
         title="Depth",
         unit="mm",
         low=0.001,
-        high=10000,
+        high=100_000,
         soft=(0.1, 100),
         log=True,
     )
@@ -91,7 +91,7 @@ class HeightSettings(Settings):
         step=0.01,
         shape="bands",
     )
-    reads_from: Literal["base"] = setting("base", "What it is read from.", title="Read from")
+    reads_from: Literal["base"] = setting("base", "What it is read from.", title="Read from", names={"base": "base colour"})
     red: float = setting(0.2126, "Share of the red channel in what is read as height.", low=-2, high=2, soft=(0, 1), step=0.01)
     green: float = setting(0.7152, "Share of the green channel.", low=-2, high=2, soft=(0, 1), step=0.01)
     blue: float = setting(0.0722, "Share of the blue channel.", low=-2, high=2, soft=(0, 1), step=0.01)
@@ -111,6 +111,7 @@ class Height(MapStep[HeightSettings]):
 
     name = "height"
     title = "Height"
+    words_for_it = ("depth", "relief", "displacement", "bump", "deep")
     sentence = (
         "Reads height from the picture. A photo shows light, not depth: weigh the feature sizes until the form looks right."
     )

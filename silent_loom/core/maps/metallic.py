@@ -131,6 +131,7 @@ class Metallic(MapStep[MetallicSettings]):
 
     name = "metallic"
     title = "Metallic"
+    words_for_it = ("metal", "steel", "bare", "iron")
     sentence = "Where the surface is bare metal."
     version = 2
     Settings = MetallicSettings

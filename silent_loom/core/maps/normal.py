@@ -34,6 +34,7 @@ class Normal(MapStep[NormalSettings]):
 
     name = "normal"
     title = "Normal"
+    words_for_it = ("bump", "slope", "relief", "green")
     sentence = "The slope of the height, as directions: x right, green up."
     Settings = NormalSettings
 

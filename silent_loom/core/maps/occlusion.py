@@ -28,9 +28,14 @@ class OcclusionSettings(Settings):
     )
     strength: float = setting(1.0, "How much of it is kept; it never brightens.", low=0, high=1, step=0.01)
     height_scale: float = setting(
-        1.0, "Factor on the height, for this map only.", title="Height", low=0, high=20, soft=(0, 4), step=0.01
+        1.0, "Factor on the height, for this map only.", title="Height scale", low=0, high=20, soft=(0, 4), step=0.01
     )
-    azimuths: Literal[16, 32] = setting(16, "Directions in which the horizon is sought.")
+    azimuths: Literal[16, 32] = setting(
+        16,
+        "Directions in which the horizon is sought.",
+        title="Quality",
+        names={16: "16 directions", 32: "32 directions, slower"},
+    )
 
 
 class Occlusion(MapStep[OcclusionSettings]):
@@ -38,6 +43,7 @@ class Occlusion(MapStep[OcclusionSettings]):
 
     name = "occlusion"
     title = "Occlusion"
+    words_for_it = ("ao", "shadow", "crevice", "ambient")
     sentence = "How much of the sky each point sees past the relief around it."
     Settings = OcclusionSettings
 

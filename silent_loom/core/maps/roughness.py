@@ -21,7 +21,9 @@ GREASY = 0.35
 
 
 class RoughnessSettings(Settings):
-    reads_from: Literal["base", "height", "constant"] = setting("base", "What it is read from.", title="Read from")
+    reads_from: Literal["base", "height", "constant"] = setting(
+        "base", "What it is read from.", title="Read from", names={"base": "base colour"}
+    )
     low: float = setting(0.45, "Roughness where the curve is at its bottom.", title="Lower limit", low=0, high=1, step=0.01)
     high: float = setting(
         0.8,
@@ -47,6 +49,7 @@ class Roughness(MapStep[RoughnessSettings]):
 
     name = "roughness"
     title = "Roughness"
+    words_for_it = ("gloss", "shine", "matt", "smoothness", "reflection")
     sentence = "How matt the surface is, read from another thread through a curve."
     decides = True
     decision_scale = 0.5

@@ -67,6 +67,7 @@ class Tone(MapStep[ToneSettings]):
 
     name = "tone"
     title = "Tone"
+    words_for_it = ("colour", "brightness", "contrast", "saturation", "hue", "levels", "curve")
     sentence = "Levels, hue, saturation, brightness and contrast of one thread."
     Settings = ToneSettings
 

@@ -13,7 +13,7 @@ from silent_loom.core.files import Limits, Picture, read
 from silent_loom.core.images import Floats, Kind
 from silent_loom.core.inspection import guess_kind
 from silent_loom.core.opening.green import green_direction
-from silent_loom.core.opening.looks import packing
+from silent_loom.core.opening.looks import Look, Packed, packing
 from silent_loom.core.opening.naming import tell
 from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.resample import reduce_area
@@ -96,6 +96,12 @@ def _one(path: Path, picture: Picture) -> FoundFile:
     grey = encoded.shape[2] == 1 or float(np.abs(encoded - encoded[..., :1]).mean()) < 1e-3
     packed = packing(np.clip(encoded, 0, 1), picture.alpha_plane())
     kind = name.map
+    if name.initial:
+        kind, asked = _by_initial(name.initial, grey, looks_of(packed), guess.kind)
+        if asked:
+            notes.append(asked)
+    if kind == "height" and not grey and guess.kind is Kind.COLOUR and not packed.packed:
+        notes.append("It is called height, but is a colour picture: look at it before it is used.")
     if kind == "normal" and guess.kind is not Kind.NORMAL and not grey:
         notes.append("It is called a normal map, but its vectors are not of unit length: looked at as one all the same.")
     if kind == "normal" and grey:
@@ -134,19 +140,22 @@ def _one(path: Path, picture: Picture) -> FoundFile:
         used: set[str] = set()
         for k in range(min(3, encoded.shape[2])):
             seen = looks[k].words()
+            if named and looks[k].value is None and looks[k].looks_like not in ("metallic", "mask"):
+                seen = named[k] if k < len(named) else seen  # names come first where content is not sure
             wanted = named[k] if k < len(named) else {"mask": "metallic"}.get(looks[k].looks_like, looks[k].looks_like)
             if wanted in ("constant", "colour") or wanted in used:
                 wanted = ""
             used.add(wanted)
             channels.append(FoundChannel(letters[k], wanted, seen))
         by = "name" if named else "content"
+        notes += _swapped(named, looks)
     elif kind in ("", "base", "emission") and not grey:
         channels.append(FoundChannel("rgb", kind or "base", "colour"))
     elif kind == "specular" and not grey:
         channels.append(FoundChannel("rgb", "", "colour"))
         notes.append("A colour specular map belongs to another way of describing surfaces: left out.")
     else:
-        seen = looks[0].words()
+        seen = looks[0].words() if not kind or looks[0].value is not None else kind
         if not kind:
             kind = {"mask": "opacity", "constant": ""}.get(looks[0].looks_like, looks[0].looks_like)
         channels.append(FoundChannel("r" if encoded.shape[2] == 1 else "rgb", kind, seen))
@@ -177,6 +186,58 @@ def _one(path: Path, picture: Picture) -> FoundFile:
     )
 
 
+def looks_of(packed: Packed) -> str:
+    """What the first channel looks like, in one word."""
+    return packed.channels[0].looks_like if packed.channels else ""
+
+
+def _by_initial(letter: str, grey: bool, look: str, kind: Kind) -> tuple[str, str]:
+    """The map that a single letter stands for, where the content agrees; or no map, and a sentence that asks."""
+    if kind is Kind.NORMAL:
+        return "normal", ""
+    if not grey:
+        if letter in "bcda":
+            return "base", ""
+        if letter == "e":
+            return "emission", ""
+        return "", f"The letter {letter} at its end may mean a map, but it is a colour picture: choose what it is."
+    sure = {"r": "roughness", "h": "height", "t": "opacity"}
+    if letter in sure:
+        return sure[letter], ""
+    if letter == "d" and look in ("height", "roughness"):
+        return "height", ""
+    if letter == "b" and look == "height":
+        return "height", ""
+    if letter == "m" and look in ("metallic", "mask", "constant"):
+        return "metallic", ""
+    if letter == "a" and look == "occlusion":
+        return "occlusion", ""
+    if letter == "o" and look in ("occlusion", "mask"):
+        return {"occlusion": "occlusion", "mask": "opacity"}[look], ""
+    if letter == "g":
+        return "smoothness", ""
+    may = {
+        "s": "smoothness or specular",
+        "d": "base colour or displacement",
+        "a": "occlusion, albedo or alpha",
+        "o": "occlusion or opacity",
+        "m": "metallic or a mask",
+        "b": "base colour or bump",
+    }
+    return "", f"The letter {letter} at its end may mean {may.get(letter, 'a map')}: choose what it is."
+
+
+def _swapped(named: Sequence[str], looks: Sequence[Look]) -> list[str]:
+    """Maps of a packed file that seem to have changed places, a sentence each."""
+    seen = dict(zip(named, looks, strict=False))
+    rough, metal, shade = seen.get("roughness"), seen.get("metallic"), seen.get("occlusion")
+    if rough and metal and rough.looks_like in ("metallic", "mask") and metal.looks_like in ("roughness", "height"):
+        return ["Metallic and roughness look as if they had changed places: check the table."]
+    if rough and shade and rough.looks_like == "occlusion" and shade.looks_like in ("roughness", "height"):
+        return ["Occlusion and roughness look as if they had changed places: check the table."]
+    return []
+
+
 def find(paths: Sequence[Path], limits: Limits | None = None, task: Task = IDLE) -> list[FoundSet]:
     """Sets among some files.
 
@@ -192,6 +253,8 @@ def find(paths: Sequence[Path], limits: Limits | None = None, task: Task = IDLE)
     for i, path in enumerate(paths):
         task.report(i / len(paths), path.name)
         task.checkpoint()
+        if len(paths) > 1 and tell(path.name).preview and not tell(path.name).map:
+            continue  # a picture of the material, not a map of it
         picture = read(path, limits=limits)
         one = _one(path, picture)
         stems.setdefault(tell(path.name).stem.lower(), []).append((one, _kept(one, picture)))

@@ -70,9 +70,20 @@ class Name:
     stem: str
     green: str = ""
     channels: tuple[str, ...] = ()
+    initial: str = ""
+    """A single letter at the end that may stand for a map; what it stands for the content has to say."""
+    preview: bool = False
+    """It is a picture of the material, not a map of it."""
+
+
+INITIALS = "bcdraosmgeht"
+"""Letters that stand for a map at the end of a name; 'n' and 'h' mean one map only and are words of their own."""
+PREVIEWS = {"preview", "thumb", "thumbnail", "render", "rendered", "cover", "icon", "sphere", "ball", "promo", "screenshot"}
+_SIZES = {str(2**k) for k in range(8, 15)}
 
 
 def _tokens(stem: str) -> list[str]:
+    stem = re.sub(r"(?<![0-9A-Za-z])(\d{1,2})K(?![0-9A-Za-z])", r"\1k", stem)  # '2K' is one word
     parted = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", stem)
     parted = re.sub(r"(?<=[A-Z])(?=[A-Z][a-z])", "_", parted)
     return [t for t in re.split(r"[^A-Za-z0-9]+", parted) if t]
@@ -104,14 +115,21 @@ def tell(file_name: str) -> Name:
                 found = (end, end - start, len(plain), name)
                 if best is None or found > best:
                     best = found
+    preview = any(t in PREVIEWS for t in lower)
     packed = next((t for t in reversed(lower) if _PACKED.match(t) and t not in _NOT_PACKED and len(set(t)) == len(t)), None)
     if packed is not None and (best is None or best[2] < 3):
         rest = [t for t in tokens if t.lower() != packed]
-        return Name("packed", "_".join(rest), "", tuple(_LETTERS[c] for c in packed))
+        return Name("packed", "_".join(_told_apart(rest)), "", tuple(_LETTERS[c] for c in packed), preview=preview)
     if best is None:
-        return Name("", "_".join(tokens), green)
+        # Letters mean a map only after a name, and not where they are all there is
+        initial = lower[-1] if len(lower) > 1 and len(lower[-1]) == 1 and lower[-1] in INITIALS else ""
+        return Name("", "_".join(_told_apart(tokens[:-1] if initial else tokens)), green, (), initial, preview)
     end, count, _, name = best
     rest = [t for i, t in enumerate(tokens) if not end - count <= i < end]
     rest = [t for t in rest if t.lower() not in ("map", "gl", "dx", "ogl", "opengl", "directx", "tex", "texture")]
-    rest = [t for t in rest if not re.fullmatch(r"\d+(k|bit|px)?|\d+x\d+|[48]bit", t.lower())]
-    return Name(name, "_".join(rest), green if name == "normal" else "")
+    return Name(name, "_".join(_told_apart(rest)), green if name == "normal" else "", preview=preview)
+
+
+def _told_apart(tokens: list[str]) -> list[str]:
+    """The words of a name without resolution and depth; every other number stays, as it may be all that tells two sets apart."""
+    return [t for t in tokens if not (t in _SIZES or re.fullmatch(r"\d+(k|bits?|px)|\d+x\d+", t.lower()))]

@@ -30,6 +30,7 @@ class Blank(MapStep[BlankSettings]):
 
     name = "blank"
     title = "Empty sheet"
+    words_for_it = ("blank", "flat", "colour", "nothing", "plain", "sheet")
     sentence = "One colour to begin with, that repeats without a seam."
     Settings = BlankSettings
 

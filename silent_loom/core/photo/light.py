@@ -88,6 +88,7 @@ class EvenLight(MapStep[LightSettings]):
 
     name = "light"
     title = "Even light"
+    words_for_it = ("shadow", "vignette", "dark", "corners", "glare", "brightness", "uneven", "white", "balance")
     sentence = "Takes slope, vignette and patches of light out of the picture."
     version = 2
     decides = True

@@ -45,6 +45,7 @@ class MapSet(MapStep[MapSetSettings]):
 
     name = "mapset"
     title = "Map set"
+    words_for_it = ("textures", "files", "set", "open", "bought")
     sentence = "Brings finished maps in: each from its file, or from a channel of one."
     Settings = MapSetSettings
 

@@ -36,6 +36,7 @@ class Photo(MapStep[PhotoSettings]):
 
     name = "photo"
     title = "Photo"
+    words_for_it = ("picture", "image", "file", "camera", "begin", "open")
     sentence = "Brings a photo in, upright and in linear light."
     Settings = PhotoSettings
 

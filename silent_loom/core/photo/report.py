@@ -20,6 +20,7 @@ from silent_loom.core.photo.quality import blockiness, noise_level, sharpness
 from silent_loom.core.photo.tilt import most_contrast, tilt
 from silent_loom.core.resample import reduce_area
 from silent_loom.core.srgb import encode_srgb
+from silent_loom.core.tiling.beat import beats
 from silent_loom.core.tiling.grid import fit_grid
 from silent_loom.core.tiling.lattice import find_lattice
 
@@ -64,7 +65,8 @@ class Finding:
     Attributes
     ----------
     code : str
-        'density', 'sharpness', 'noise', 'blocks', 'lights', 'darks', 'light', 'tilt', 'turn', 'border', 'motif', 'crop'.
+        'density', 'sharpness', 'noise', 'blocks', 'lights', 'darks', 'light', 'tilt', 'turn', 'border', 'motif',
+        'courses', 'crop'.
     level : str
         'good', 'note' or 'bad'.
     title, says : str
@@ -409,16 +411,29 @@ def report(picture: Picture, width_mm: float | None = None, task: Task = IDLE) -
             "regular": lattice.regular,
         }
         cure = None
+        way, other = ("across", "down") if lattice.free == 1 else ("down", "across")
         if grid is not None:
             cure = Cure("seamless", grid.settings(), "Keep whole repeats")
         findings.append(
             Finding(
                 "motif",
                 "note",
-                f"{'A regular motif' if lattice.free is None else 'Stripes'}, every {every} pixels",
-                "Only whole repeats fit together: make it seamless by its motif.",
+                f"A regular motif, every {every} pixels" if lattice.free is None else f"Stripes, every {every} pixels {way}",
+                "Only whole repeats fit together: make it seamless by its motif."
+                + ("" if lattice.free is None else f" Nothing repeats {other}, so any length will do there."),
                 lattice.regular,
                 cure,
+            )
+        )
+
+    elif (courses := beats(image, task)) != "":
+        findings.append(
+            Finding(
+                "courses",
+                "note",
+                courses,
+                "No element of it comes again, but an overlap has to fit its beat: let Seamless fit the overlap, or mark whole "
+                "repeats by hand there.",
             )
         )
 

@@ -38,6 +38,7 @@ class StraightenSettings(Settings):
         high=1e6,
         soft=(10, 10000),
         log=True,
+        empty="from the photo",
     )
     height_mm: float | None = setting(
         None,
@@ -48,6 +49,7 @@ class StraightenSettings(Settings):
         high=1e6,
         soft=(10, 10000),
         log=True,
+        empty="from perspective",
     )
     others: tuple[Corners, ...] = setting(
         (), "More rectangles that were marked on this photo; choose one to work on it.", title="Other rectangles", shape="kept"
@@ -65,7 +67,8 @@ class StraightenSettings(Settings):
     )
     bulge: float = setting(
         0.0,
-        "Lens bulge: straight lines that bow outward (barrel, above 0) or inward (pincushion, below 0) become straight.",
+        "Straight lines that the lens bows outward (barrel, above 0) or inward (pincushion, below 0) become straight.",
+        title="Lens distortion",
         low=-0.4,
         high=0.4,
         step=0.005,
@@ -87,6 +90,7 @@ class Straighten(CarryStep[StraightenSettings]):
 
     name = "straighten"
     title = "Straighten"
+    words_for_it = ("perspective", "corners", "rectangle", "crop", "turn", "rotate", "lens", "level")
     sentence = "Makes a tilted rectangle flat, in its true proportions, and states its real size."
     version = 2
     decides = True

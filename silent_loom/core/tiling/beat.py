@@ -7,9 +7,10 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.images import Floats
+from silent_loom.core.images import Floats, Image
 from silent_loom.core.parallel import IDLE, Task
-from silent_loom.core.resample import blur
+from silent_loom.core.resample import at_most, blur
+from silent_loom.core.tiling.features import features
 from silent_loom.core.tiling.stripes import MOST, multiples, tops_of
 
 SEEN = 0.004
@@ -44,6 +45,8 @@ class Beat(NamedTuple):
 
 
 NONE = Beat(1.0, 0.0)
+TOLD = 0.5
+"""Strength from which a beat is told of."""
 
 
 def beat_across(planes: Floats, task: Task = IDLE) -> Beat:
@@ -76,6 +79,20 @@ def beat_across(planes: Floats, task: Task = IDLE) -> Beat:
     period, clear = _clearest(alike)
     strength = min(1.0, power / within / SHARED) * float(np.clip((clear - CLEAR[0]) / (CLEAR[1] - CLEAR[0]), 0, 1))
     return Beat(period / w, strength) if strength > 0 else NONE
+
+
+def beats(image: Image, task: Task = IDLE) -> str:
+    """The even beats of a sheet on which nothing repeats both ways, as words that say which way and what is missing; or ''."""
+    planes = features(at_most(image, 1024, task))
+    found = []
+    for way, laid, size in (("across", planes, image.width), ("down", planes.transpose(1, 0, 2), image.height)):
+        beat = beat_across(np.ascontiguousarray(laid), task)
+        if beat.strength >= TOLD:
+            found.append((way, f"every {beat.period * size:.0f} pixels {way}"))
+    if not found:
+        return ""
+    missing = "" if len(found) == 2 else f"; nothing repeats {'down' if found[0][0] == 'across' else 'across'}"
+    return f"Courses at an even beat, {' and '.join(words for _, words in found)}{missing}"
 
 
 def _clearest(alike: NDArray[np.float64]) -> tuple[float, float]:

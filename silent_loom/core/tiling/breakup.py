@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from functools import partial
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,6 +14,7 @@ from silent_loom.core.errors import WeaveError
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.kernels import inlined, kernel, subkernel
 from silent_loom.core.parallel import Task, over_rows
+from silent_loom.core.tiling.follow import kept_to, motif_of
 from silent_loom.core.tiling.gauss import Gauss, learn, sampled, scores_of, value_of
 from silent_loom.core.tiling.slopes import normals_of, slopes_of
 from silent_loom.core.weave.decision import Decision
@@ -30,12 +31,66 @@ class BreakUpSettings(Settings):
     repeat_y: int = setting(3, "Repeats that the larger sheet is high.", title="Tiles down", low=1, high=64, soft=(1, 8))
     cells: Literal["irregular", "hexagons"] = setting("irregular", "Outline of the cells.")
     cell_mm: float = setting(
-        0.0, "Width of a cell; 0 takes half of the repeat.", title="Cell", unit="mm", low=0, high=1e6, soft=(0, 2000)
+        0.0,
+        "Width of a cell; half of the repeat unless told.",
+        title="Cell size",
+        unit="mm",
+        low=0,
+        high=1e6,
+        soft=(0, 2000),
+        empty="automatic",
     )
-    stray: float = setting(0.7, "How far cells stray from an even grid.", low=0, high=1, step=0.01, when={"cells": ["irregular"]})
-    roam: float = setting(1.0, "How far from its own place each cell may take its part of the repeat.", low=0, high=1, step=0.01)
+    follow: Literal["automatic", "freely"] = setting(
+        "automatic",
+        "Where elements lie on a grid or in courses, pieces are moved by whole steps of it, so that joints meet.",
+        title="Keep to the motif",
+        names={"automatic": "where there is one", "freely": "no, anywhere"},
+    )
+    stray: float = setting(
+        0.7,
+        "How far cells stray across from an even grid.",
+        title="Uneven across",
+        low=0,
+        high=1,
+        step=0.01,
+        when={"cells": ["irregular"]},
+    )
+    stray_y: float | None = setting(
+        None,
+        "The same down, when it differs.",
+        title="Uneven down",
+        low=0,
+        high=1,
+        step=0.01,
+        when={"cells": ["irregular"]},
+        empty="as across",
+    )
+    roam: float = setting(
+        1.0,
+        "How far across from its own place each cell may take its part of the repeat.",
+        title="Taken from across",
+        low=0,
+        high=1,
+        step=0.01,
+    )
+    roam_y: float | None = setting(
+        None, "The same down, when it differs.", title="Taken from down", low=0, high=1, step=0.01, empty="as across"
+    )
+    turns: Literal["freely", "quarters"] = setting(
+        "freely",
+        "Cells are turned by any angle up to the one below, or by quarter turns.",
+        title="Turned",
+        names={"freely": "by any angle", "quarters": "by quarter turns"},
+    )
     turn_deg: float = setting(
-        0.0, "Cells are turned by up to this much either way.", title="Turn", unit="°", low=0, high=180, step=1
+        0.0,
+        "Cells are turned by up to this much either way.",
+        title="Turn up to",
+        unit="°",
+        low=0,
+        high=180,
+        step=1,
+        when={"turns": ["freely"]},
     )
     join: float = setting(
         0.12, "Width over which cells go over into each other.", unit="of a cell", low=0.02, high=0.5, step=0.01
@@ -62,9 +117,11 @@ class BreakUp(CarryStep[BreakUpSettings]):
 
     name = "breakup"
     title = "Break up"
+    words_for_it = ("repetition", "random", "pieces", "larger", "variation")
     sentence = "Makes a larger sheet without visible repetition from irregular pieces of the repeat."
+    version = 2
     decides = True
-    decision_scale = 0.0
+    decision_scale = 0.5
     Settings = BreakUpSettings
 
     def words(self, s: BreakUpSettings) -> str:
@@ -81,8 +138,17 @@ class BreakUp(CarryStep[BreakUpSettings]):
     def decide(self, s: BreakUpSettings, inputs: Mapping[str, Image], geometry: Geometry, task: Task) -> Decision:
         size = geometry.size_mm[0] * s.repeat_x, geometry.size_mm[1] * s.repeat_y
         cells = layout(s, geometry.size_mm)
-        figures = {"cells": int(cells[..., 0].size), "cell_mm": round(size[0] / cells.shape[1], 3)}
-        return Decision({"cells": cells}, figures)
+        figures: dict[str, Any] = {"cells": int(cells[..., 0].size), "cell_mm": round(size[0] / cells.shape[1], 3)}
+        base, turned = inputs.get("base"), s.turns == "quarters" or s.turn_deg > 0
+        warnings: tuple[str, ...] = ()
+        if s.follow == "automatic" and base is not None:
+            motif = motif_of(base, task)
+            if motif is not None and turned:
+                warnings = ("Its elements repeat, but turned pieces cannot keep to them: joints may not meet.",)
+            elif motif is not None:
+                cells = kept_to(cells, motif, geometry.size_mm)
+            figures["keeps_to"] = "" if motif is None or turned else motif.words
+        return Decision({"cells": cells}, figures, warnings)
 
     def carry(self, s: BreakUpSettings, image: Image, decision: Decision, sheet: Sheet, task: Task) -> Image:
         pixels = broken_up(image, decision.arrays["cells"], sheet.width, sheet.height, sheet.after.size_mm, s.join, s.cells, task)
@@ -105,12 +171,15 @@ def layout(s: BreakUpSettings, tile_mm: tuple[float, float]) -> NDArray[np.float
         raise WeaveError("the cells are too small for so large a sheet", "Break up", "Make the cells larger.")
     rng = np.random.default_rng(s.seed)
     jitter = rng.uniform(-0.5, 0.5, (rows, columns, 2))
-    shift = rng.uniform(-0.5, 0.5, (rows, columns, 2)) * s.roam
+    roam, straying = (s.roam, s.roam if s.roam_y is None else s.roam_y), (s.stray, s.stray if s.stray_y is None else s.stray_y)
+    shift = rng.uniform(-0.5, 0.5, (rows, columns, 2)) * roam
     turn = np.radians(s.turn_deg) * rng.uniform(-1, 1, (rows, columns))
+    if s.turns == "quarters":
+        turn = np.pi / 2 * rng.integers(0, 4, (rows, columns))
     j, i = np.mgrid[0:rows, 0:columns].astype(np.float64)
-    stray = s.stray * 0.9 if s.cells == "irregular" else 0.0
-    x = (i + 0.25 + 0.5 * (j % 2) + stray * jitter[..., 0]) * w / columns
-    y = (j + 0.5 + stray * jitter[..., 1]) * h / rows
+    stray_x, stray_y = (0.9 * v if s.cells == "irregular" else 0.0 for v in straying)
+    x = (i + 0.25 + 0.5 * (j % 2) + stray_x * jitter[..., 0]) * w / columns
+    y = (j + 0.5 + stray_y * jitter[..., 1]) * h / rows
     return np.stack([x, y, shift[..., 0] * tile_mm[0], shift[..., 1] * tile_mm[1], turn], -1)
 
 

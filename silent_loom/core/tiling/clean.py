@@ -44,10 +44,20 @@ class CleanSettings(Settings):
         (), "Marked regions: drawn round, painted, or picked by their tone.", title="Marked regions", shape="regions"
     )
     by: Literal["marks", "lights", "darks"] = setting(
-        "marks", "What is filled: what was marked, or clipped lights or darks as well.", title="Also fill"
+        "marks",
+        "What is filled: what was marked, or clipped lights or darks as well.",
+        title="What is filled",
+        names={"marks": "the marks", "lights": "marks and clipped lights", "darks": "marks and clipped darks"},
     )
     grow: float = setting(
-        0.004, "How far beyond the marks the filling goes.", unit="of the sheet", low=0, high=0.05, step=0.001, soft=(0, 0.02)
+        0.004,
+        "How far beyond the marks the filling goes.",
+        title="Beyond the marks",
+        unit="of the sheet",
+        low=0,
+        high=0.05,
+        step=0.001,
+        soft=(0, 0.02),
     )
     feather: float = setting(0.003, "Softness of its border.", unit="of the sheet", low=0.0005, high=0.03, step=0.0005)
     into: Literal["surface", "colour"] = setting(
@@ -114,6 +124,7 @@ class Clean(CarryStep[CleanSettings]):
 
     name = "clean"
     title = "Clean"
+    words_for_it = ("remove", "stain", "label", "spot", "dirt", "fill", "hole", "erase", "mark")
     sentence = "Fills a stain, a label, a scratch from the rest of the surface, or frees a motif from what is around it."
     decides = True
     Settings = CleanSettings

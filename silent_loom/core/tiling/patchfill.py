@@ -148,7 +148,9 @@ def _reduced(planes: Floats, hole: NDArray[np.bool_], w: int, h: int) -> Floats:
     """Average of what is known only."""
     known = (~hole).astype(np.float32)
     weight = cv2.resize(known, (w, h), interpolation=cv2.INTER_AREA)
-    total = cv2.resize(planes * known[..., None], (w, h), interpolation=cv2.INTER_AREA).reshape(h, w, -1)
+    # Plane by plane: the library takes no more than four at once, and a material may have more
+    each = [cv2.resize(planes[..., k] * known, (w, h), interpolation=cv2.INTER_AREA) for k in range(planes.shape[2])]
+    total = np.stack(each, -1)
     out: Floats = total / np.maximum(weight, 1e-6)[..., None]
     if (weight <= 1e-6).any():
         nearest = ndimage.distance_transform_edt(weight <= 1e-6, return_distances=False, return_indices=True)

@@ -46,7 +46,12 @@ class QuiltSettings(Settings):
     )
     overlap: float = setting(0.3, "Part of a piece that its neighbour is laid over.", low=0.1, high=0.45, step=0.01)
     freedom: float = setting(
-        0.15, "How much worse than the best fit a piece may fit; more freedom, less likeness.", low=0, high=1, step=0.01
+        0.15,
+        "How much worse than the best fit a piece may fit; more of it, less of the photo seen twice.",
+        title="Variety",
+        low=0,
+        high=1,
+        step=0.01,
     )
     seed: int = setting(7, "Another seed, another arrangement.", low=0, high=1_000_000, soft=(0, 100))
 
@@ -70,6 +75,7 @@ class Quilt(CarryStep[QuiltSettings]):
 
     name = "quilt"
     title = "Grow"
+    words_for_it = ("larger", "bigger", "sheet", "extend", "more")
     sentence = "Makes a larger sheet that does not repeat, from overlapping pieces of what comes in; its edges meet."
     decides = True
     decision_scale = 0.5

@@ -302,6 +302,7 @@ class Repair(CarryStep[RepairSettings]):
 
     name = "repair"
     title = "Repair"
+    words_for_it = ("clone", "heal", "paint", "brush", "stamp", "retouch", "hand", "draw")
     sentence = "Clone, heal, paint, soften by hand; every stroke is kept and can be taken back."
     Settings = RepairSettings
 

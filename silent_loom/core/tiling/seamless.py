@@ -58,7 +58,7 @@ Method = Literal["cut", "fade", "gradient", "motif", "mirror"]
 CUTTING = ["cut", "gradient", "motif"]
 
 
-NARROW = 64.0
+NARROW = 100.0
 """A sheet this many times as long as it is wide has no room to be laid over itself."""
 
 
@@ -257,6 +257,7 @@ class Seamless(CarryStep[SeamlessSettings]):
 
     name = "seamless"
     title = "Seamless"
+    words_for_it = ("tile", "repeat", "seam", "edges", "join", "tileable")
     sentence = "Makes the edges meet."
     version = 11
     decides = True

@@ -157,6 +157,8 @@ class Evaluator:
                         step.title,
                         "Move it down, or add a step that makes it above.",
                     )
+                elif step.geometric and not present:
+                    error = WeaveError("nothing comes into it", step.title, "Switch a step on above it that brings something in.")
                 else:
                     try:
                         geometry = step.geometry(settings, geometry, self.sources)

@@ -26,6 +26,8 @@ def setting(
     shape: str = "",
     when: dict[str, list[Any]] | None = None,
     log: bool = False,
+    names: dict[Any, str] | None = None,
+    empty: str = "",
 ) -> Any:
     """Declare one setting.
 
@@ -38,7 +40,7 @@ def setting(
     title : str
         Word on screen; made from the field's name when empty.
     unit : str
-        'mm', '°', '%', …; empty for plain numbers.
+        'mm', '°', '%', …; empty for plain numbers; 'of the sheet' for parts of its longer side, which are shown as lengths.
     low, high : float
         Hard range of a number.
     soft : tuple of float
@@ -51,7 +53,11 @@ def setting(
         Show only when other settings have one of these values.
     log : bool
         The slider runs evenly in ratios.
+    names : dict
+        Words on screen for values that are no words, or other ones than the artist's.
+    empty : str
+        What stands in the field when its value is None or 0 and something else decides.
     """
     extra: dict[str, Any] = {"unit": unit, "soft": list(soft) if soft else None, "step": step, "shape": shape}
-    extra |= {"when": when, "log": log}
+    extra |= {"when": when, "log": log, "names": {str(k): v for k, v in (names or {}).items()}, "empty": empty}
     return Field(default, description=say, title=title or None, ge=low, le=high, json_schema_extra=extra)

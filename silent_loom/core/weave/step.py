@@ -99,6 +99,8 @@ class Step(ABC, Generic[S]):
     name: ClassVar[str]
     title: ClassVar[str]
     sentence: ClassVar[str]
+    words_for_it: ClassVar[tuple[str, ...]] = ()
+    """Plain words by which somebody may look for it, besides those of its title and sentence."""
     version: ClassVar[int] = 1
     geometric: ClassVar[bool] = False
     """True when it moves pixels: then it carries every thread present, and is on or off, never mixed."""

@@ -128,6 +128,20 @@ def cells(
     return _png(bench.cells(ident, step_id, what, size))
 
 
+class OneStep(BaseModel):
+    """A question about one row."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    step_id: str
+
+
+@router.post("/cell-sizes")
+def cell_sizes(ident: str, body: OneStep, bench: Bench) -> dict[str, Any]:
+    """A break-up with cells of three sizes, to compare."""
+    return {"sizes": bench.cell_sizes(ident, body.step_id)}
+
+
 @router.post("/pick")
 def pick(ident: str, body: Ask, bench: Bench) -> dict[str, Any]:
     """The light at a place of what comes into a row."""

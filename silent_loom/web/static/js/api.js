@@ -23,10 +23,10 @@ async function call(path, options) {
   }
 }
 
-const posted = (body) => ({ method: "POST", headers: { "content-type": "application/json" }, body: JSON.stringify(body) });
+const posted = (body, more = {}) => ({ ...more, method: "POST", headers: { "content-type": "application/json" }, body: JSON.stringify(body) });
 
 export const get = async (path) => (await call(path)).json();
-export const post = async (path, body = {}) => (await call(path, posted(body))).json();
+export const post = async (path, body = {}, more = {}) => (await call(path, posted(body, more))).json();
 export const send = async (path, form) => (await call(path, { method: "POST", body: form })).json();
 // Raw bytes; null when a newer question of the same view came in meanwhile.
 export async function bytes(path, body) {
@@ -64,7 +64,7 @@ export const since = (iso) => {
   if (seconds < 86400) return `${Math.round(seconds / 3600)} h ago`;
   return new Date(iso).toLocaleDateString();
 };
-export const cm = (mm) => mm >= 10000 || mm === 1000 ? `${+(mm / 1000).toPrecision(3)} m` : mm >= 10 ? `${+(mm / 10).toPrecision(3)} cm` : `${+mm.toPrecision(3)} mm`;
+export { length as cm } from "./units.js";
 export const icon = (name) => {
   const svg = document.createElementNS("http://www.w3.org/2000/svg", "svg");
   svg.setAttribute("class", "icon");

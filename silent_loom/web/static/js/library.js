@@ -1,5 +1,5 @@
 import Alpine from "/static/vendor/alpine/alpine.csp.min.js";
-import { cm, get, picture, post, send, since } from "./api.js";
+import { cm, el, get, picture, post, send, since } from "./api.js";
 
 const drawn = new Map(); // pictures of cards that this page has, by material and state
 
@@ -52,7 +52,7 @@ document.addEventListener("alpine:init", () => {
     },
     async draw(m) {
       const of = `${m.id} ${m.head}`, here = () => this.materials.find((n) => `${n.id} ${n.head}` === of);
-      if (m.picture) return;
+      if (m.picture || m.broken) return;
       try {
         const made = await picture(`/api/materials/${m.id}/card.png?entry=${m.head}`, here);
         if (!made) return;
@@ -137,7 +137,7 @@ document.addEventListener("alpine:init", () => {
         last = (await this.guard(() => send("/api/materials", form))) || last;
       }
       this.busy = "";
-      if (last && files.length === 1) location.href = `/bench/${last.id}`;
+      if (last && files.length === 1) location.href = `/bench/${last.id}#new`;
       else this.load();
     },
     async tryOne() {
@@ -146,10 +146,26 @@ document.addEventListener("alpine:init", () => {
       this.take([new File([body], `${name}.jpg`, { type: "image/jpeg" })]);
     },
     toggleBin() { this.binned = !this.binned; this.load(); },
-    async rename(m) {
-      const name = prompt("Name", m.name);
-      if (name !== null) { await this.guard(() => post(`/api/materials/${m.id}/rename`, { name })); this.load(); }
+    // Renamed where it stands
+    rename(m) {
+      const card = document.querySelector(`[data-id="${m.id}"]`), link = card.querySelector(".about a");
+      const field = el("input", { class: "name-field", type: "text", value: m.name, "aria-label": `New name of ${m.name}`, maxlength: 200 });
+      let done = false;
+      const end = async (keep) => {
+        if (done) return;
+        done = true;
+        const name = field.value.trim();
+        field.remove();
+        link.hidden = false;
+        if (keep && name && name !== m.name) { await this.guard(() => post(`/api/materials/${m.id}/rename`, { name })); this.load(); }
+      };
+      field.addEventListener("keydown", (e) => { if (e.key === "Enter") end(true); if (e.key === "Escape") end(false); });
+      field.addEventListener("blur", () => end(true));
+      link.hidden = true;
+      link.before(field);
+      field.select();
     },
+    async lastReadable(m) { await this.guard(() => post(`/api/materials/${m.id}/last-readable`)); this.load(); },
     async duplicate(m) { await this.guard(() => post(`/api/materials/${m.id}/duplicate`)); this.load(); },
     async bin(m) { await this.guard(() => post(`/api/materials/${m.id}/bin`)); this.load(); },
     async restore(m) { await this.guard(() => post(`/api/materials/${m.id}/restore`)); this.load(); },

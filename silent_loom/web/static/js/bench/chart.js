@@ -1,13 +1,30 @@
 // The weave as a chart: threads run down, steps run across, a knot where a step touches a thread.
 import { el, icon, picture as pictured, svg } from "../api.js";
+import { Palette } from "./palette.js";
 
-const ROW = 33, HEAD = 66, LANE = 21, LEFT = 148, GRIP = 13;
+const ROW = 26, HEAD = 58, LANE = 17, LEFT = 160, GRIP = 26, COST = 22;
+
+// Widths of words, to shorten what would run into the lanes
+const ruler = document.createElement("canvas").getContext("2d");
+function fit(words, font, room) {
+  ruler.font = font;
+  if (ruler.measureText(words).width <= room) return words;
+  let n = words.length;
+  while (n > 0 && ruler.measureText(`${words.slice(0, n)}…`).width > room) n--;
+  return n ? `${words.slice(0, n)}…` : "";
+}
+const TITLE = "600 12.5px Figtree, sans-serif", WORDS = "430 10.5px Figtree, sans-serif";
 
 export class Chart {
   constructor(root, state, view) {
     this.root = root;
     this.state = state;
     this.view = view;
+    this.palette = new Palette(state, (step) => this.add(step));
+    this.adding = el("button", { class: "act", type: "button", id: "add-step", title: "Add a step below the chosen one (A)", "aria-haspopup": "dialog", onclick: () => this.palette.open(this.adding) }, icon("plus"), "Add a step");
+    this.head = el("div", { class: "weave-head" });
+    this.body = el("div");
+    root.append(this.head, this.body);
     this.drawn = new Map(); // a row as last drawn, by id: what has not changed stays under the pointer
     for (const event of ["material", "chosen", "figures"]) state.addEventListener(event, () => this.draw());
     root.addEventListener("pointerdown", (e) => { if (e.target.closest("[data-switch]")) this.hold(); }, true);
@@ -29,18 +46,20 @@ export class Chart {
     this.late = Boolean(this.held);
     if (this.held) return;
     const { rows, threads } = this.state;
-    const width = Math.max(312, LEFT + threads.length * LANE + 40);
-    const height = HEAD + rows.length * ROW + 6;
+    const width = LEFT + threads.length * LANE + COST + 16;
+    const height = rows.length * ROW + 6;
     const hadFocus = this.root.contains(document.activeElement) ? document.activeElement.dataset.id : null;
-    const lanes = svg("g"), bodies = svg("g");
+    const lanes = svg("g"), bodies = svg("g"), names = svg("svg", { width, height: HEAD, "aria-hidden": true });
     const slowest = Math.max(0.02, ...rows.map((r) => r.seconds));
     threads.forEach((thread, i) => {
       const x = LEFT + 12 + i * LANE;
       const first = rows.findIndex((r) => r.on && ["writes", "both"].includes(r.knots[thread.name]));
       const lane = svg("g", { "data-dye": thread.dye });
-      lane.append(svg("text", { class: "lane-name", transform: `translate(${x + 3} ${HEAD - 8}) rotate(-58)` }, thread.short));
-      lane.append(svg("line", { class: "lane", x1: x, x2: x, y1: HEAD, y2: height - 6 }));
-      if (first >= 0) lane.append(svg("line", { class: "run", x1: x, x2: x, y1: HEAD + (first + 0.5) * ROW, y2: height - 6 }));
+      const name = svg("text", { class: "lane-name", transform: `translate(${x + 3} ${HEAD - 5}) rotate(-58)` }, thread.short);
+      const dyed = svg("g", { "data-dye": thread.dye }, name);
+      names.append(dyed);
+      lane.append(svg("line", { class: "lane", x1: x, x2: x, y1: 0, y2: height - 6 }));
+      if (first >= 0) lane.append(svg("line", { class: "run", x1: x, x2: x, y1: (first + 0.5) * ROW, y2: height - 6 }));
       lanes.append(lane);
     });
     const old = this.drawn;
@@ -52,37 +71,45 @@ export class Chart {
       this.drawn.set(row.id, drawn);
       bodies.append(drawn.group);
     });
-    const chart = svg("svg", { width, height, role: "listbox", "aria-label": "Steps, in the order in which they work" }, lanes, bodies);
+    const chart = svg("svg", { width, height, viewBox: `0 0 ${width} ${height}`, role: "listbox", "aria-label": "Steps, in the order in which they work" }, lanes, bodies);
     this.marker = svg("line", { class: "place", x1: 4, x2: width - 4, visibility: "hidden" });
     chart.append(this.marker);
     // Rows first, lanes on top of their beds: lanes must not catch the pointer
     lanes.setAttribute("pointer-events", "none");
     chart.insertBefore(bodies, lanes);
-    this.root.replaceChildren(chart, this.adder());
+    this.head.replaceChildren(names, this.adding);
+    this.body.replaceChildren(chart);
     if (hadFocus) this.root.querySelector(`[data-id="${hadFocus}"]`)?.focus();
   }
 
   row(row, j, threads, width, slowest) {
-    const y = HEAD + j * ROW, mid = y + ROW / 2, chosen = row.id === this.state.chosen;
+    const y = j * ROW, mid = y + ROW / 2, chosen = row.id === this.state.chosen;
     const notes = this.state.figures.rows[row.id] || {};
     const fault = row.error || notes.error || (notes.warnings || [])[0];
     const group = svg("g", {
       class: `course${row.on ? "" : " off"}${chosen ? " chosen" : ""}`, "data-id": row.id, "data-step": row.step, role: "option", tabindex: chosen ? 0 : -1,
-      "aria-selected": chosen, "aria-label": `${row.title}, ${row.words || ""}${row.on ? "" : ", switched off"}${fault ? `, ${fault}` : ""}`,
+      "aria-selected": chosen, "aria-label": `${row.title} ${row.words || ""}${row.on ? "" : ", switched off"}${fault ? `, ${fault}` : ""}`,
     });
     group.append(svg("rect", { class: "bed", x: 3, y: y + 1, width: width - 6, height: ROW - 2 }));
-    const power = svg("text", { class: "switch", x: 9, y: mid + 4, "font-size": 11, "data-switch": "" }, row.on ? "●" : "○");
+    const power = svg("g", { class: `switch${row.on ? " on" : ""}`, "data-switch": "" },
+      svg("rect", { x: 5, y: mid - 8, width: 24, height: 16, fill: "transparent" }),
+      svg("rect", { class: "track", x: 8, y: mid - 5, width: 17, height: 10, rx: 5 }),
+      svg("circle", { class: "knob", cx: row.on ? 20 : 13, cy: mid, r: 4 }));
     power.append(svg("title", {}, row.on ? "Switch off" : "Switch on"));
     power.addEventListener("click", (e) => { e.stopPropagation(); this.flip(row); });
     group.append(power);
-    group.append(svg("text", { x: 9 + GRIP, y: mid - 1 }, row.title));
-    group.append(svg("text", { class: "words", x: 9 + GRIP, y: mid + 11 }, row.words.length > 22 ? `${row.words.slice(0, 21)}…` : row.words));
-    if (row.seconds > 0.0005) {
-      // Square root, so that a step of a hundredth of the slowest can still be seen
-      const bar = svg("rect", { class: "cost", x: 9 + GRIP, y: y + ROW - 4, width: Math.max(1, 110 * Math.sqrt(row.seconds / slowest)), height: 1.5 });
-      bar.append(svg("title", {}, `${(row.seconds * 1000).toFixed(0)} ms the last time it worked`));
-      group.append(bar);
-    }
+    const start = 6 + GRIP, title = fit(row.title, TITLE, LEFT - start - 4);
+    ruler.font = TITLE;
+    const after = start + ruler.measureText(title).width + 6;
+    group.append(svg("text", { x: start, y: mid + 4 }, title));
+    const words = svg("text", { class: "words", x: after, y: mid + 4 }, fit(row.words, WORDS, LEFT - after - (fault ? 16 : 2)));
+    words.append(svg("title", {}, `${row.title}: ${row.words}`));
+    group.append(words);
+    // What it costs, in a column of its own; square root, so that a step of a hundredth of the slowest can still be seen
+    const cost = svg("g", {}, svg("rect", { class: "cost-bed", x: width - COST - 8, y: mid - 2, width: COST, height: 4 }),
+      svg("rect", { class: "cost", x: width - COST - 8, y: mid - 2, width: row.seconds > 0.0005 ? Math.max(1, COST * Math.sqrt(row.seconds / slowest)) : 0, height: 4 }));
+    cost.append(svg("title", {}, row.seconds > 0.0005 ? `${(row.seconds * 1000).toFixed(0)} ms the last time it worked` : "Not worked yet, or in no time"));
+    group.append(cost);
     const at = (name) => LEFT + 12 + threads.findIndex((t) => t.name === name) * LANE;
     const knots = svg("g", { class: "knots" });
     const touched = Object.keys(row.knots).filter((t) => threads.some((k) => k.name === t));
@@ -102,40 +129,13 @@ export class Chart {
     }
     group.append(knots);
     if (fault) {
-      const sign = svg("text", { class: "fault", x: width - 18, y: mid + 4 }, "▲");
+      const sign = svg("text", { class: "fault", x: LEFT - 12, y: mid + 4 }, "▲");
       sign.append(svg("title", {}, fault));
       group.append(sign);
     }
     group.addEventListener("pointerdown", (e) => this.grab(e, row, j));
     group.addEventListener("mousedown", (e) => e.preventDefault()); // the row is drawn anew; its focus is set by hand
     return group;
-  }
-
-  adder() {
-    const open = el("button", { class: "act", type: "button", id: "add-step", "aria-haspopup": "menu", onclick: () => this.menu(open) }, icon("plus"), "Add a step");
-    return el("div", { class: "px-2 pb-2" }, open);
-  }
-
-  menu(button) {
-    document.querySelector(".menu")?.remove();
-    const box = el("div", { class: "menu", role: "menu" });
-    const close = () => { box.remove(); button.focus(); };
-    for (const step of Object.values(this.state.steps)) {
-      box.append(el("button", { class: "act", type: "button", role: "menuitem", title: step.says, onclick: () => { close(); this.add(step.name); } }, step.title));
-    }
-    const place = button.getBoundingClientRect();
-    document.body.append(box);
-    box.style.left = `${place.left}px`;
-    box.style.top = `${Math.max(8, Math.min(place.bottom, innerHeight - box.offsetHeight - 8))}px`;
-    box.querySelector("button").focus();
-    box.addEventListener("keydown", (e) => {
-      const all = [...box.children], i = all.indexOf(document.activeElement);
-      if (e.key === "Escape") close();
-      if (e.key === "ArrowDown") all[(i + 1) % all.length].focus();
-      if (e.key === "ArrowUp") all[(i - 1 + all.length) % all.length].focus();
-      e.stopPropagation();
-    });
-    setTimeout(() => addEventListener("pointerdown", (e) => { if (!box.contains(e.target)) box.remove(); }, { once: true }));
   }
 
   async add(step) {
@@ -152,16 +152,16 @@ export class Chart {
     if (event.button !== 0 || event.target.closest("[data-switch]")) return;
     this.state.choose(row.id);
     this.root.querySelector(`[data-id="${row.id}"]`)?.focus();
-    const start = event.clientY, chart = this.root.querySelector("svg");
+    const start = event.clientY, chart = this.body.querySelector("svg");
     this.hold();
     let to = from;
     const move = (e) => {
       if (Math.abs(e.clientY - start) < 6 && to === from) return;
-      const y = e.clientY - chart.getBoundingClientRect().top - HEAD;
+      const y = e.clientY - chart.getBoundingClientRect().top;
       const gap = Math.max(0, Math.min(this.state.rows.length, Math.round(y / ROW)));
       to = gap > from ? gap - 1 : gap;
-      this.marker.setAttribute("y1", HEAD + gap * ROW);
-      this.marker.setAttribute("y2", HEAD + gap * ROW);
+      this.marker.setAttribute("y1", gap * ROW);
+      this.marker.setAttribute("y2", gap * ROW);
       this.marker.setAttribute("visibility", to === from ? "hidden" : "visible");
     };
     const up = () => {

@@ -2,6 +2,8 @@
 import { beside, el, icon, picture as pictured, post } from "../api.js";
 import { regionsControls, strokesControls } from "./hand.js";
 import { bandEditor, curveEditor, histogramBars } from "./drawn.js";
+import { numberControl } from "./number.js";
+import { length } from "../units.js";
 
 const REST = 450; // ms without a change after which a value that was typed or nudged by keys is stored
 
@@ -13,6 +15,7 @@ export class Controls {
     state.addEventListener("chosen", () => this.build());
     state.addEventListener("material", () => this.refresh());
     state.addEventListener("figures", () => this.notes());
+    addEventListener("loom-unit", () => this.build());
   }
 
   get row() { return this.state.row(this.state.chosen); }
@@ -102,7 +105,7 @@ export class Controls {
     let set;
     if (field.kind === "choice") {
       const select = el("select", { id, onchange: () => { this.try({ [field.name]: field.choices[select.selectedIndex] }); this.settle(); } },
-        ...field.choices.map((c) => el("option", {}, String(c))));
+        ...field.choices.map((c) => el("option", { value: String(c) }, field.names[String(c)] || String(c))));
       set = (v) => { select.selectedIndex = field.choices.indexOf(v); };
       box.append(label, select, reset, says);
     } else if (field.kind === "switch") {
@@ -116,52 +119,7 @@ export class Controls {
       set = (v) => { pick.value = hex(v); };
       box.append(label, pick, reset, says);
     } else {
-      const [low, high] = field.soft || [field.low ?? 0, field.high ?? 1];
-      const grain = field.step || (field.log ? 0 : (high - low) / 500);
-      const to = (t) => field.log ? low * (high / low) ** t : low + (high - low) * t;
-      const from = (v) => Math.max(0, Math.min(1, field.log ? Math.log(Math.max(v, 1e-9) / low) / Math.log(high / low) : (v - low) / (high - low)));
-      const round = (v) => grain ? +(Math.round(v / grain) * grain).toFixed(6) : +v.toPrecision(3);
-      const number = el("input", { id, class: "value", type: "text", inputmode: "decimal", autocomplete: "off" });
-      const slide = el("input", { class: "slide", type: "range", min: 0, max: 1000, step: 1, "aria-label": `${field.title}, slider` });
-      const typed = () => {
-        const text = number.value.trim().replace(",", ".");
-        if (text === "" && field.optional) { this.try({ [field.name]: null }); return this.settle(); }
-        const v = Number(text);
-        if (!Number.isFinite(v) || text === "" || (field.low != null && v < field.low) || (field.high != null && v > field.high)) {
-          number.setCustomValidity(`From ${field.low ?? "any"} to ${field.high ?? "any"}`);
-          number.reportValidity();
-          number.setCustomValidity("");
-          const kept = this.settings[field.name];
-          number.value = kept == null ? "" : String(+kept.toPrecision(5));
-          return undefined;
-        }
-        if (v === this.settings[field.name]) return undefined;
-        this.try({ [field.name]: v });
-        return this.settle();
-      };
-      number.addEventListener("change", typed);
-      number.addEventListener("keydown", (e) => {
-        const by = { ArrowUp: 1, ArrowDown: -1 }[e.key];
-        if (!by) return;
-        e.preventDefault();
-        const now = this.settings[field.name] ?? low;
-        const v = field.log ? +(now * 1.05 ** (by * (e.shiftKey ? 5 : 1))).toPrecision(4) : round(now + by * (grain || 0.01) * (e.shiftKey ? 10 : 1));
-        this.try({ [field.name]: Math.max(field.low ?? -Infinity, Math.min(field.high ?? Infinity, v)) });
-        this.settleSoon();
-      });
-      let dragging = false;
-      slide.addEventListener("pointerdown", () => { dragging = true; });
-      slide.addEventListener("pointerup", () => { dragging = false; if (this.state.draft) this.settle(); });
-      slide.addEventListener("input", () => { this.try({ [field.name]: round(to(slide.value / 1000)) }); if (!dragging) this.settleSoon(); });
-      slide.addEventListener("change", () => { if (dragging || !this.resting) this.settle(); dragging = false; });
-      set = (v) => {
-        if (document.activeElement !== number || number.value === "" || this.state.draft) number.value = v == null ? "" : String(+v.toPrecision(5));
-        const t = v == null ? 0.5 : from(v);
-        slide.value = Math.round(t * 1000);
-        slide.style.setProperty("--at", `${t * 100}%`);
-      };
-      number.placeholder = field.optional ? "told" : "";
-      box.append(label, el("span", {}, number, field.unit ? el("span", { class: "unit" }, ` ${field.unit}`) : ""), reset, slide, says);
+      set = numberControl(this, field, box, { id, label, reset, says });
     }
     this.fields.set(field.name, { field, box, set });
     return box;
@@ -184,8 +142,8 @@ export class Controls {
         try { const made = await post(`${this.state.path}/whole-repeats`); this.cropped = made.why; return made; }
         catch (error) { this.cropped = ""; throw error; }
         finally { repeats.disabled = false; }
-      });
-    } }, "Whole repeats");
+      }, { asks: true });
+    } }, "Crop to whole repeats");
     this.root.append(el("div", { class: "d-flex gap-1 my-2 flex-wrap" }, place, whole, repeats), why);
     this.shapes.push({ node: why, update: () => { why.hidden = !this.cropped; why.textContent = this.cropped || ""; } });
   }
@@ -193,7 +151,8 @@ export class Controls {
   suggest() {
     const [ask, why] = this.asker();
     this.root.append(el("div", { class: "d-flex gap-1 my-2" }, el("button", { class: "act edge", type: "button", id: "suggest", onclick: () => ask("suggested") }, "Suggest a method"),
-      el("button", { class: "act", type: "button", id: "find-motif", onclick: () => ask("motif") }, "Find a motif")), why);
+      el("button", { class: "act", type: "button", id: "find-motif", onclick: () => ask("motif") }, "Find a motif"),
+      el("button", { class: "act", type: "button", id: "mark-cell", title: "Drag the corners of one repeat, or of several whole ones, on the sheet", onclick: () => this.markCell() }, "Mark it by hand")), why);
   }
 
   fitOverlap() {
@@ -212,13 +171,21 @@ export class Controls {
       await this.state.after(async () => {
         try { const made = await post(`${this.state.path}/suggest?method=${method}`); why.textContent = made.why; return made; }
         catch (e) { why.textContent = e.message; throw e; }
-      });
+      }, { asks: true });
     };
     return [ask, why];
   }
 
+  // The motif by hand, straight from here: a first cell to drag, whatever method was chosen before
+  markCell() {
+    const now = this.settings;
+    const values = now.grid ? { method: "motif" } : { method: "motif", grid: [[0.25, 0.25], [0.75, 0.25], [0.75, 0.75], [0.25, 0.75]], grid_x: 1, grid_y: 1 };
+    this.try(values);
+    this.settle().then(() => this.state.emit("grid"));
+  }
+
   grid() {
-    const button = el("button", { class: "act edge my-1", type: "button", id: "place-grid", onclick: () => { if (!this.settings.grid) { this.try({ grid: [[0.1, 0.1], [0.9, 0.1], [0.9, 0.9], [0.1, 0.9]] }); this.settle(); } this.state.emit("grid"); } }, "Correct the grid by hand");
+    const button = el("button", { class: "act edge my-1", type: "button", id: "place-grid", onclick: () => this.markCell() }, "Correct the grid by hand");
     this.root.append(button);
     this.shapes.push({ node: button, update: (v) => { button.hidden = v.method !== "motif"; } });
   }
@@ -244,7 +211,7 @@ export class Controls {
       if (!v.corners && !v.others.length) { node.replaceChildren(); return; }
       const swap = (i) => { const others = [...v.others]; const next = others.splice(i, 1)[0]; if (v.corners) others.push(v.corners); this.try({ corners: next, others }); this.settle(); };
       node.replaceChildren(...v.others.map((_, i) => el("button", { class: "act edge", type: "button", onclick: () => swap(i) }, `Rectangle ${i + 1}`)),
-        v.corners ? el("button", { class: "act", type: "button", id: "keep-rectangle", title: "Keep this rectangle and mark another one on the same photo", onclick: () => { this.try({ others: [...v.others, v.corners] }); this.settle(); this.state.emit("corners"); } }, "Keep it, mark another") : null);
+        v.corners ? el("button", { class: "act", type: "button", id: "keep-rectangle", title: "Keep this rectangle and mark another one on the same photo", onclick: () => { this.try({ others: [...v.others, v.corners] }); this.settle(); this.state.emit("corners"); } }, "Mark a second rectangle") : null);
     };
     this.root.append(node);
     this.shapes.push({ node, update: build });
@@ -268,7 +235,18 @@ export class Controls {
         return figure;
       }));
     };
-    this.root.append(box);
+    const sizes = el("div", { class: "cell-pictures three", id: "cell-sizes" });
+    const compare = el("button", { class: "act edge my-1", type: "button", id: "compare-cells", onclick: async () => {
+      compare.disabled = true;
+      try {
+        const found = await beside(() => post(`${this.state.path}/cell-sizes`, { step_id: this.row.id }));
+        sizes.replaceChildren(...(found?.sizes || []).map((s) => el("figure", {},
+          el("button", { class: "bare", type: "button", title: "Take this size", onclick: () => { this.try({ cell_mm: s.cell_mm }); this.settle(); } }, el("img", { alt: `Cells of ${length(s.cell_mm)}`, src: `data:image/png;base64,${s.picture}` })),
+          el("figcaption", {}, `${length(s.cell_mm)}: repetition ${s.repetition.toFixed(2)}, seen twice ${Math.round(100 * s.copied)} %`))));
+      } catch (e) { sizes.replaceChildren(el("div", { class: "note warn" }, e.message)); }
+      compare.disabled = false;
+    } }, "Compare three cell sizes");
+    this.root.append(box, compare, sizes);
     this.shapes.push({ node: box, update: () => { if (box.dataset.head !== String(this.state.material.head)) { box.dataset.head = this.state.material.head; load(); } } });
   }
 
@@ -338,13 +316,14 @@ function saying(step, f, sheet) {
     const by = { exif: "the perspective and the focal length the camera noted", perspective: "the perspective alone", size: "the size given", guess: "a guess" }[f.told_by];
     return `Width to height ${f.aspect.toFixed(3)}${f.told_by === "size" ? "" : ` ± ${f.aspect_error_percent.toFixed(1)} %`}, from ${by}.`;
   }
-  if (step === "light" && f.evenness_before != null) return `Evenness ${f.evenness_before.toFixed(1)} before, ${f.evenness_after.toFixed(1)} after (spread of L*; 0 is even).`;
+  if (step === "light" && f.evenness_before != null) return `Unevenness ${f.evenness_before.toFixed(1)} before, ${f.evenness_after.toFixed(1)} after: smaller is better (spread of L*; 0 is even).`;
   if (step === "seamless" && sheet.seam_x_after != null) {
-    const n = (v) => v.toFixed(2);
+    const n = (v) => v.toFixed(1);
     const p = (v) => `${Math.floor(100 * v + 0.5)} %`;
     const kept = sheet.contrast_x_after == null ? "" : ` Local contrast kept along it: ${p(sheet.contrast_x_after)} across, ${p(sheet.contrast_y_after)} down.`;
-    return `Seam across ${n(sheet.seam_x_before)} before, ${n(sheet.seam_x_after)} after; down ${n(sheet.seam_y_before)} before, ${n(sheet.seam_y_after)} after. Up to 1 the join cannot be told.${kept}`;
+    return `Seam across ${n(sheet.seam_x_before)} before, ${n(sheet.seam_x_after)} after; down ${n(sheet.seam_y_before)} before, ${n(sheet.seam_y_after)} after: visible above 1.${kept}`;
   }
+  if (step === "breakup" && f.cells) return `${f.cells} pieces${f.keeps_to ? `, kept to ${f.keeps_to}` : f.keeps_to === "" ? "; no grid and no courses were found that they could keep to" : ""}.`;
   if (step === "roughness" && f.spread != null) return `Varies by ${f.spread.toFixed(2)} over nine tenths of the surface.`;
   return "";
 }

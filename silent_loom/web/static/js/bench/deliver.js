@@ -1,4 +1,5 @@
 // The delivery sheet.
+import { openSheet } from "./dock.js";
 import { get, post, since } from "../api.js";
 
 const megabytes = (n) => n > 1e6 ? `${(n / 1e6).toFixed(1)} MB` : `${Math.ceil(n / 1e3)} kB`;
@@ -16,8 +17,7 @@ export function delivery(state) {
       const [w, h] = this.aspect >= 1 ? [this.size, short] : [short, this.size];
       return `${w} × ${h} texels, ${(this.size / Math.max(...this.mm) * 10).toFixed(1)} a centimetre`;
     },
-    async open() { this.error = ""; this.$root.showModal(); await this.load(); },
-    close() { this.$root.close(); },
+    async open() { this.error = ""; openSheet(this.$root); await this.load(); },
     async load() {
       try {
         const found = await get(`${state.path}/deliveries`);

@@ -122,11 +122,14 @@ function end(h0, h1, d0, d1) {
 // How much of each feature size, from broad to fine.
 export function bandEditor(fields, controls) {
   const node = svg("svg", { class: "drawn", viewBox: `0 0 ${W} ${H}`, "aria-label": "Feature sizes: drag up for more" });
+  const below = svg("svg", { class: "drawn tones", viewBox: `0 0 ${W} 34`, role: "img", "aria-label": "Tones of what is read, dark to light" });
+  const both = document.createElement("div");
+  both.append(node, below);
   const [low, high] = fields[0].soft;
   const y = (v) => H - 14 - ((v - low) / (high - low)) * (H - 24);
   const x = (i) => ((i + 0.5) * W) / fields.length;
-  const back = svg("g"), path = svg("path", { class: "graph" });
-  node.append(back, svg("line", { x1: 0, x2: W, y1: y(1), y2: y(1), stroke: "currentColor", "stroke-opacity": 0.25, "stroke-dasharray": "2 4" }), path);
+  const path = svg("path", { class: "graph" });
+  node.append(svg("line", { x1: 0, x2: W, y1: y(1), y2: y(1), stroke: "currentColor", "stroke-opacity": 0.25, "stroke-dasharray": "2 4" }), path);
   let values = {};
   const handles = fields.map((field, i) => {
     const handle = svg("circle", { class: "handle", r: 5.5, cx: x(i), tabindex: 0, role: "slider", "aria-label": `${field.title} features` });
@@ -143,8 +146,8 @@ export function bandEditor(fields, controls) {
     return handle;
   });
   return {
-    node,
-    histogram(channels) { if (channels.length) back.replaceChildren(bars(channels)); },
+    node: both,
+    histogram(channels) { if (channels.length) below.replaceChildren(bars(channels, 32), svg("text", { class: "tick", x: 4, y: 11 }, "tones of what is read")); },
     update(now) {
       values = now;
       fields.forEach((f, i) => { handles[i].setAttribute("cy", y(Math.max(low, Math.min(high, now[f.name])))); handles[i].setAttribute("aria-valuenow", now[f.name]); });

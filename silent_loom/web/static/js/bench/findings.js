@@ -1,7 +1,9 @@
 // The photo report and the origin of a material, each on its sheet; and the cures of repetition.
-import { beside, el, get, post } from "../api.js";
+import { beside, cm, el, get, post } from "../api.js";
+import { closeSheet, openSheet } from "./dock.js";
 
 export function findings(state, say) {
+  const size = document.getElementById("real-size");
   const sheet = document.getElementById("report-sheet"), list = document.getElementById("report-list");
   const light = document.getElementById("report-light");
   const button = document.getElementById("report"), count = el("span", { class: "to-mend", hidden: true });
@@ -27,7 +29,7 @@ export function findings(state, say) {
   };
   async function look() {
     try {
-      const { findings: found } = await beside(() => get(`${state.path}/report`));
+      const { findings: found } = await beside(() => get(`${state.path}/report?aside=true`));
       light.src = `${state.path}/light.png?at=${state.material.head}`;
       light.hidden = false;
       list.replaceChildren(...found.map(line));
@@ -37,9 +39,20 @@ export function findings(state, say) {
   button.addEventListener("click", () => {
     list.replaceChildren(el("li", { class: "quiet" }, "Looking at the photo …"));
     light.hidden = true;
-    sheet.showModal();
+    openSheet(sheet);
     look();
   });
+  // How large the photo is decides everything in millimetres: asked first, by something that is known
+  const asked = () => {
+    const row = state.rows.find((r) => r.step === "photo");
+    if (!row) return;
+    const assumed = row.settings.width_mm === 1000 && !state.rows.some((r) => r.step === "straighten" && r.settings.width_mm);
+    size.replaceChildren(el("b", {}, assumed ? `The photo is taken to be ${cm(row.settings.width_mm)} wide. ` : `The photo is ${cm(row.settings.width_mm)} wide. `),
+      assumed ? "Depth, slopes and repeats all rest on that. " : "", el("button", { class: "act edge", type: "button", id: "known-length", onclick: () => state.emit("length") }, "Drag a known length"));
+  };
+  state.addEventListener("material", asked);
+  addEventListener("loom-unit", asked);
+  state.addEventListener("fresh", () => { openSheet(sheet); list.replaceChildren(el("li", { class: "quiet" }, "Looking at the photo …")); look(); });
   let rest = null;
   state.addEventListener("material", () => {
     clearTimeout(rest);
@@ -56,12 +69,12 @@ export function findings(state, say) {
   const origin = document.getElementById("origin-sheet"), fields = ["author", "origin", "licence", "sale", "note"];
   document.getElementById("origin").addEventListener("click", () => {
     for (const f of fields) document.getElementById(`origin-${f}`).value = state.material.origin[f];
-    origin.showModal();
+    openSheet(origin);
   });
   document.getElementById("origin-save").addEventListener("click", async () => {
     const body = Object.fromEntries(fields.map((f) => [f, document.getElementById(`origin-${f}`).value]));
     await state.after(() => post(`${state.path}/origin`, body));
-    origin.close();
+    closeSheet(origin);
   });
 
   state.addEventListener("cure", async ({ detail: { what, spot } }) => {
@@ -73,15 +86,24 @@ export function findings(state, say) {
         else await state.add("light", { patches: 1, reach: 0.15 }, Math.max(0, seamless));
       } else if (what === "fill") {
         const region = { kind: "brush", points: [[spot.u, spot.v]], radius: Math.min(0.2, spot.radius) };
-        const row = rows.slice(seamless).find((r) => r.step === "clean");
+        // The spot was seen on the finished sheet: a mark for it belongs below whatever made that sheet larger
+        const larger = rows.findLastIndex((r) => r.on && ["breakup", "quilt"].includes(r.step)), below = Math.max(seamless, larger);
+        const row = rows.slice(below + 1).find((r) => r.step === "clean");
         if (row) { await state.change({ kind: "settings", step_id: row.id, settings: { regions: [...row.settings.regions, region] } }); state.choose(row.id); }
-        else await state.add("clean", { regions: [region] }, seamless + 1);
+        else await state.add("clean", { regions: [region] }, below + 1);
       } else if (what === "quilt") {
         // From the whole photo: what it makes closes by itself, so Seamless is not needed any more
         const row = rows[seamless];
         if (row?.step === "seamless" && row.on) await state.change({ kind: "switch", step_id: row.id, on: false });
-        await state.add("quilt", {}, seamless + 1);
-      } else await state.add("breakup", {}, seamless + 1);
+        // Above what was marked on the small repeat nothing may change its size: marks are parts of their sheet
+        await state.add("quilt", {}, lastMarks(rows, seamless) + 1);
+      } else await state.add("breakup", {}, lastMarks(rows, seamless) + 1);
     } catch (e) { say(e.message); }
   });
+}
+
+// The last row, from the one that closes the sheet on, that holds marks or strokes laid on the sheet as it is there
+function lastMarks(rows, from) {
+  const at = rows.findLastIndex((r) => ["clean", "repair"].includes(r.step));
+  return Math.max(from, at);
 }

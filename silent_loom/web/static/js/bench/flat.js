@@ -4,7 +4,8 @@ import { Asking } from "./asking.js";
 import { Hand } from "./hand.js";
 import { figure, rule } from "./scale.js";
 
-const MARGIN = 14;
+const TALL = 1750; // of the standing figure, in mm
+const MARGIN = 12; // of neutral grey, by which colour is judged
 
 export class FlatView {
   constructor(pane) {
@@ -40,6 +41,7 @@ export class FlatView {
   resize() { this.draw(); this.ask(); }
 
   ask() {
+    if (this.pane.nothing()) return;
     const [, , scale] = this.layout();
     const need = this.mm ? Math.max(...this.mm) * scale * devicePixelRatio : 700;
     const full = [256, 512, 1024, 2048, 4096].find((n) => n >= need * 0.8) || 4096;
@@ -81,22 +83,37 @@ export class FlatView {
     if (first) this.ask();
   }
 
-  // left, top in pixels of the drawn area's first texel, and pixels per millimetre
+  // The part of the pane that pictures may fill: left, top, width, height
+  area() {
+    const box = this.pane.node.getBoundingClientRect(), { offsetTop, offsetHeight } = this.pane.bar, top = Math.max(38, offsetTop + offsetHeight + 6);
+    return [MARGIN, top, box.width - 2 * MARGIN, box.height - top - MARGIN];
+  }
+
+  // Repeats and half shifts go on to the borders of the pane
+  get fills() { return this.mode === "repeat" || this.mode === "half"; }
+
+  // left, top in pixels of the first sheet, and pixels per millimetre
   layout() {
-    const box = this.pane.node.getBoundingClientRect();
     const [n, m] = this.mode === "repeat" ? this.copies : [1, 1];
     const mm = this.mm || [1000, 1000];
-    const { offsetTop, offsetHeight } = this.pane.bar, top = Math.max(42, offsetTop + offsetHeight + 8); // one row of it, or two
-    const fit = Math.min((box.width - 2 * MARGIN) / (mm[0] * n), (box.height - top - MARGIN - 26) / (mm[1] * m));
-    const scale = fit * this.zoom;
-    const left = box.width / 2 - (mm[0] * n * scale) / 2 + this.at[0];
-    const above = (box.height + top - 26) / 2 - (mm[1] * m * scale) / 2 + this.at[1];
-    return [left, above, scale];
+    let [left, top, width, height] = this.area();
+    const fit = (w) => Math.min(w / (mm[0] * n), height / (mm[1] * m));
+    let scale = fit(width);
+    // A standing figure stands beside the sheet, where it is to be seen at all
+    this.figureRoom = 0;
+    if (!this.fills && this.pane.table.sized && this.zoom === 1) {
+      const beside = Math.min((width - 12) / (mm[0] * n + 0.34 * TALL), height / Math.max(mm[1] * m, TALL));
+      if (TALL * beside > 40) { scale = beside; this.figureRoom = 0.34 * TALL * beside + 12; }
+    }
+    scale *= this.zoom;
+    const x = left + (width - this.figureRoom - mm[0] * n * scale) / 2 + this.at[0];
+    const y = top + (height - mm[1] * m * scale) / 2 + this.at[1];
+    return [x, y, scale];
   }
 
   // All of it, or only where parts of the map have changed: [x, y, width, height] in its texels
   draw(parts = null) {
-    if (parts && this.mode !== "repeat") {
+    if (parts && !this.fills) {
       if (!parts.length) return;
       this.context.save();
       this.context.setTransform(devicePixelRatio, 0, 0, devicePixelRatio, 0, 0);
@@ -113,7 +130,7 @@ export class FlatView {
   // Where a box of texels lies in the pane, a little wider, for what is smoothed over its edge
   onScreen([x, y, w, h]) {
     const [left, top, scale] = this.layout(), k = (this.mm[0] * scale) / this.sheet.width, l = (this.mm[1] * scale) / this.sheet.height;
-    const shifts = this.mode === "half" ? [-0.5, 0.5] : [0];
+    const shifts = [0];
     return shifts.flatMap((i) => shifts.map((j) => [
       Math.floor(left + x * k + i * this.mm[0] * scale) - 2, Math.floor(top + y * l + j * this.mm[1] * scale) - 2, Math.ceil(w * k) + 5, Math.ceil(h * l) + 5]));
   }
@@ -133,48 +150,55 @@ export class FlatView {
     this.pane.node.dataset.sheet = [left, top, w, h].map((v) => v.toFixed(2)).join();
     c.imageSmoothingEnabled = w / this.sheet.width < 3;
     c.imageSmoothingQuality = "high";
-    if (this.mode === "half") {
+    if (this.fills) {
+      const [ax, ay, aw, ah] = this.area(), half = this.mode === "half", bond = half ? "straight" : this.bond, d = half ? 0.5 : 0;
       c.save();
       c.beginPath();
-      c.rect(left, top, w, h);
+      c.rect(ax, ay, aw, ah);
       c.clip();
-      for (const dx of [-0.5, 0.5]) for (const dy of [-0.5, 0.5]) this.tile(c, left + dx * w, top + dy * h, w, h);
+      // Every other column half a repeat down, or every other row half a repeat along
+      const first = (at, size, from) => Math.floor((from - at) / size - 1), last = (at, size, to) => Math.ceil((to - at) / size + 1);
+      for (let i = first(left, w, ax); i < last(left, w, ax + aw); i++) for (let j = first(top, h, ay); j < last(top, h, ay + ah); j++) {
+        const dx = bond === "brick" && j & 1 ? w / 2 : 0, dy = bond === "half-drop" && i & 1 ? h / 2 : 0;
+        this.tile(c, left + (i + d) * w + dx, top + (j + d) * h + dy, w, h, [ax, ay, ax + aw, ay + ah]);
+      }
       c.restore();
-      c.strokeStyle = "#efede8";
-      c.lineWidth = 1.5;
-      c.beginPath();
-      for (const [x, y, dx, dy] of [[left + w / 2, top - 9, 0, 7], [left + w / 2, top + h + 2, 0, 7], [left - 9, top + h / 2, 7, 0], [left + w + 2, top + h / 2, 7, 0]]) { c.moveTo(x, y); c.lineTo(x + dx, y + dy); }
-      c.stroke();
+      if (half) this.joinMarks(c, left + w / 2, top + h / 2, [ax, ay, aw, ah]);
+      else this.rule(c, box);
       return;
     }
-    const [n, m] = this.mode === "repeat" ? this.copies : [1, 1], bond = this.mode === "repeat" ? this.bond : "straight";
-    c.save();
-    c.beginPath();
-    c.rect(left, top, n * w, m * h);
-    c.clip();
-    // Every other column half a repeat down, or every other row half a repeat along; what falls out comes in again
-    for (let i = bond === "brick" ? -1 : 0; i < n; i++) for (let j = bond === "half-drop" ? -1 : 0; j < m; j++) {
-      const dx = bond === "brick" && j % 2 ? w / 2 : 0, dy = bond === "half-drop" && i % 2 ? h / 2 : 0;
-      this.tile(c, left + i * w + dx, top + j * h + dy, w, h);
+    this.tile(c, left, top, w, h, [0, 0, box.width, box.height]);
+    this.scaleMarks(c, box, left, top, w, h);
+  }
+
+  // Where the joins of the half shift lie: marks in the border around the picture
+  joinMarks(c, x, y, [ax, ay, aw, ah]) {
+    for (const [style, width] of [["#262523", 4], ["#efede8", 1.8]]) {
+      c.strokeStyle = style;
+      c.lineWidth = width;
+      c.beginPath();
+      for (const [px, py, dx, dy] of [[x, ay - 1, 0, 10], [x, ay + ah + 1, 0, -10], [ax - 1, y, 10, 0], [ax + aw + 1, y, -10, 0]]) { c.moveTo(px, py); c.lineTo(px + dx, py + dy); }
+      c.stroke();
     }
-    c.restore();
-    this.scaleMarks(c, box, left, top, n * w, m * h);
+  }
+
+  rule(c, box) {
+    rule(c, this.layout()[2], box.width - 20, box.height - 22);
   }
 
   // True size: a standing figure where it fits, else a rule of ten centimetres, or one
   scaleMarks(c, box, left, top, w, h) {
-    if (!this.mm || !this.pane.table.sized) return;
-    const scale = this.layout()[2], tall = 1750 * scale;
-    if (tall > 40 && tall < h * 1.2) figure(c, left + Math.max(tall * 0.18, Math.min(w * 0.12, w - tall * 0.25)), top + h, tall);
-    rule(c, scale, box.width - 14, top + h + 7);
+    const scale = this.layout()[2], tall = TALL * scale;
+    if (this.figureRoom) figure(c, left + w + this.figureRoom / 2 + 4, top + h, tall);
+    rule(c, scale, Math.min(box.width - 14, left + w), Math.min(box.height - 8, top + h + 6));
   }
 
-  tile(c, x, y, w, h) {
-    if (x > this.canvas.width || y > this.canvas.height || x + w < 0 || y + h < 0) return;
+  tile(c, x, y, w, h, [x0, y0, x1, y1]) {
+    if (x > x1 || y > y1 || x + w < x0 || y + h < y0) return;
     // Whole pixels at both edges, or neighbouring copies would show a hairline that is not in the map
-    const x0 = Math.round(x), y0 = Math.round(y);
-    c.drawImage(this.sheet, x0, y0, Math.round(x + w) - x0, Math.round(y + h) - y0);
-    if (this.seams) c.drawImage(this.seams, x0, y0, Math.round(x + w) - x0, Math.round(y + h) - y0);
+    const px = Math.round(x), py = Math.round(y);
+    c.drawImage(this.sheet, px, py, Math.round(x + w) - px, Math.round(y + h) - py);
+    if (this.seams) c.drawImage(this.seams, px, py, Math.round(x + w) - px, Math.round(y + h) - py);
     if (this.spots) for (const s of this.spots) {
       for (const [style, width] of [["#262523", 4], ["#ffd23e", 2]]) {
         c.strokeStyle = style; c.lineWidth = width; c.beginPath();
@@ -226,11 +250,13 @@ export class FlatView {
   place(event) {
     const [left, top, scale] = this.layout(), shift = this.mode === "half" ? 0.5 : 0;
     const u = (event.offsetX - left) / (this.mm[0] * scale), v = (event.offsetY - top) / (this.mm[1] * scale);
-    const [n, m] = this.mode === "repeat" ? this.copies : [1, 1];
-    if (u < 0 || v < 0 || u >= n || v >= m) return null;
+    if (this.fills) {
+      const [ax, ay, aw, ah] = this.area();
+      if (event.offsetX < ax || event.offsetY < ay || event.offsetX > ax + aw || event.offsetY > ay + ah) return null;
+    } else if (u < 0 || v < 0 || u >= 1 || v >= 1) return null;
     const bond = this.mode === "repeat" ? this.bond : "straight";
-    const du = bond === "brick" && Math.floor(v) % 2 ? 0.5 : 0, dv = bond === "half-drop" && Math.floor(u) % 2 ? 0.5 : 0;
-    return [(u + shift + du) % 1, (v + shift + dv) % 1];
+    const du = bond === "brick" && Math.floor(v) & 1 ? 0.5 : 0, dv = bond === "half-drop" && Math.floor(u) & 1 ? 0.5 : 0;
+    return [(((u + shift + du) % 1) + 1) % 1, (((v + shift + dv) % 1) + 1) % 1];
   }
 
   read(event) {

@@ -4,6 +4,7 @@ import { el } from "../api.js";
 import { Asking } from "./asking.js";
 
 export const FORMS = ["flat", "box", "ball", "cylinder", "draped cloth"];
+const NEAR = 2.95; // from where a form fills its pane
 
 // An overcast quay with two lamps, made here: soft enough to judge colour, with edges for the gloss to catch.
 function surroundings(renderer) {
@@ -54,8 +55,9 @@ function drawnInSoftware() {
   return /swiftshader|llvmpipe|software|basic render/i.test(name);
 }
 
-// The scene drawn with few pixels, read back and enlarged by the page: without a graphics card, filling the whole canvas
-// takes longer than everything else. It lies over the canvas until that has caught up.
+// What is seen without a graphics card: the scene drawn with few pixels, read back and enlarged by the page, since filling the
+// whole canvas takes longer than everything else; and at rest the full picture, once all of it is done. It lies over the canvas
+// that is drawn strip by strip, so that nobody ever sees a part of a picture.
 class Rough {
   constructor() {
     this.over = el("canvas", { class: "rough", "aria-hidden": true });
@@ -67,8 +69,14 @@ class Rough {
 
   hide() { this.over.style.display = "none"; }
 
-  // The canvas beneath is finished down to here
-  hideDownTo(pixels) { this.over.style.clipPath = `inset(${pixels}px 0 0 0)`; }
+  // The canvas beneath is finished: show all of it at once
+  take(canvas) {
+    if (this.over.width !== canvas.width || this.over.height !== canvas.height) { this.over.width = canvas.width; this.over.height = canvas.height; }
+    this.pen.drawImage(canvas, 0, 0);
+    this.over.style.display = "";
+    this.over.dataset.whole = "1";
+    this.image = null;
+  }
 
   render(renderer, scene, camera, w, h) {
     if (this.over.width !== w || this.over.height !== h || !this.image) {
@@ -85,7 +93,7 @@ class Rough {
     for (let y = 0; y < h; y++) this.image.data.set(this.rows.subarray(4 * w * (h - 1 - y), 4 * w * (h - y)), 4 * w * y); // theirs go up
     this.pen.putImageData(this.image, 0, 0);
     this.over.style.display = "";
-    this.hideDownTo(0);
+    delete this.over.dataset.whole;
   }
 }
 
@@ -115,7 +123,7 @@ export class FormView {
     this.kind = "flat";
     this.set = { repeats: 1, normal: 1, lift: 1 };
     this.turn = [-0.2, -0.5];
-    this.away = 3.7;
+    this.away = NEAR;
     this.light = [-0.5, 0.55];
     this.canvas = document.createElement("canvas");
     this.canvas.tabIndex = 0;
@@ -170,6 +178,7 @@ export class FormView {
 
   resize() { if (this.start()) this.draw(); this.ask(); }
   ask() {
+    if (this.pane.nothing()) return;
     this.asking.small = this.soft; // uploads are the processor's work, too
     this.asking.ask("form", {}, [256, 512]);
   }
@@ -317,9 +326,8 @@ export class FormView {
       this.wait();
       top += this.high;
       this.high = Math.max(12, Math.min(size.y, Math.round(this.high * Math.min(2, 60 / Math.max(4, performance.now() - began)))));
-      this.rough.hideDownTo(top / ratio);
       if (top < size.y) this.strips = setTimeout(strip, 0);
-      else { this.rough.hide(); this.finished(true); }
+      else { this.rough.take(this.canvas); this.finished(true); }
     };
     this.strips = setTimeout(strip, 0);
   }
@@ -377,7 +385,7 @@ export class FormView {
     else if (by) this.turn = [this.turn[0] + by[0] * 0.12, Math.max(-1.5, Math.min(1.5, this.turn[1] + by[1] * 0.12))];
     else if (event.key === "+" || event.key === "=") this.away = Math.max(1.3, this.away * 0.85);
     else if (event.key === "-") this.away = Math.min(8, this.away / 0.85);
-    else if (event.key === "0") { this.away = 3.7; this.turn = [-0.2, -0.5]; }
+    else if (event.key === "0") { this.away = NEAR; this.turn = [-0.2, -0.5]; }
     else return;
     event.preventDefault();
     this.draw();

@@ -7,7 +7,9 @@ export class GridView extends CornersView {
   get counts() { const now = { ...this.row.settings, ...(this.state.draft?.step_id === this.row.id ? this.state.draft.settings : {}) }; return [now.grid_x, now.grid_y]; }
 
   ask() {
-    const rows = this.state.rows.filter((r) => r.on && !r.idle), at = rows.findIndex((r) => r.id === this.row.id), above = rows[at - 1];
+    const rows = this.state.rows.filter((r) => r.on && !r.idle && !r.error), all = this.state.rows.map((r) => r.id), mine = all.indexOf(this.row.id);
+    const above = rows.findLast((r) => all.indexOf(r.id) < mine);
+    if (!above) { this.pane.say("There is nothing above the grid to lay it on."); return; }
     const address = `${this.state.path}/map/base.png?size=1600&below=${above.id}&entry=${this.state.material.head}`;
     if (this.photo.src.endsWith(address) && (this.photo.naturalWidth || !this.photo.complete)) { if (this.photo.naturalWidth) this.shown(); return; }
     this.pane.computing(true);

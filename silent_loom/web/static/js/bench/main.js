@@ -1,8 +1,10 @@
 import Alpine from "/static/vendor/alpine/alpine.csp.min.js";
-import { cm, el, get } from "../api.js";
+import { cm, el, get, picture } from "../api.js";
+import { chosen, choose } from "../units.js";
 import { Chart } from "./chart.js";
 import { Controls } from "./controls.js";
 import { delivery } from "./deliver.js";
+import { openSheet, startBorders, startDock } from "./dock.js";
 import { findings } from "./findings.js";
 import { Table } from "./panes.js";
 import { State } from "./state.js";
@@ -12,37 +14,50 @@ const $ = (id) => document.getElementById(id);
 const state = new State($("bench").dataset.id);
 state.tab = Math.random().toString(36).slice(2, 8);
 const table = new Table($("table"), state);
-new Chart($("weave"), state, $("knot-view"));
+const chart = new Chart($("weave"), state, $("knot-view"));
 new Controls($("controls"), state);
 new Strip($("strip"), state, table);
 
 Alpine.data("delivery", delivery(state));
 Alpine.start();
+startDock();
+startBorders();
 
 // --- head -------------------------------------------------------------------------------------------------
 const clock = () => new Date().toLocaleTimeString([], { hour: "2-digit", minute: "2-digit", second: "2-digit" });
-state.addEventListener("material", () => {
+state.addEventListener("material", facts);
+addEventListener("loom-unit", facts);
+function facts() {
   const { material, weave } = state;
-  $("name").textContent = material.name;
+  if (!$("name").hidden) $("name").textContent = material.name;
+  $("name").title = `${material.name} (press to rename)`;
   document.title = `${material.name} · Silent Loom`;
   const texels = 2048 / (Math.max(...weave.size_mm) / 10);
   $("facts").textContent = `${cm(weave.size_mm[0])} × ${cm(weave.size_mm[1])} a repeat`;
   $("facts").title = `${texels >= 100 ? Math.round(texels) : texels.toPrecision(3)} texels a centimetre at 2048`;
-  $("report").hidden = !state.rows.some((r) => r.step === "photo");
+  $("report").hidden = !state.rows.some((r) => r.step === "photo" && r.on && !r.error);
   $("undo").disabled = !material.can_undo;
   $("redo").disabled = !material.can_redo;
   $("before").disabled = !material.parent;
   $("saved").textContent = $("saved").textContent || "Saved";
   document.body.dataset.head = material.head;
-});
+}
+let lastSaved = "Saved";
 state.addEventListener("draft", () => { $("saved").textContent = "Trying …"; });
 state.addEventListener("saving", () => { $("saved").textContent = "Saving …"; });
-state.addEventListener("saved", () => { $("saved").textContent = `Saved ${clock()}`; });
+state.addEventListener("saved", () => { lastSaved = `Saved ${clock()}`; $("saved").textContent = lastSaved; });
 state.addEventListener("fault", (e) => { $("saved").textContent = "Not saved"; say(e.detail); });
+state.addEventListener("refused", (e) => { $("saved").textContent = lastSaved; say(e.detail); });
 
+// Words that pass: they leave by themselves, unless somebody reads them
 function say(words) {
   document.querySelector(".toast-line")?.remove();
+  let gone = 0;
   const line = el("div", { class: "toast-line", role: "alert" }, el("span", {}, words), el("button", { class: "act", type: "button", onclick: () => line.remove() }, "Close"));
+  const leave = () => { clearTimeout(gone); gone = setTimeout(() => line.remove(), 4000 + 60 * words.length); };
+  line.addEventListener("pointerenter", () => clearTimeout(gone));
+  line.addEventListener("pointerleave", leave);
+  leave();
   document.body.append(line);
 }
 
@@ -50,14 +65,29 @@ findings(state, say);
 $("undo").addEventListener("click", () => state.undo());
 $("redo").addEventListener("click", () => state.redo());
 $("theme").addEventListener("click", () => { window.switchTheme(); table.panes.forEach((p) => p.current.draw?.()); });
+$("lengths").value = chosen();
+$("lengths").addEventListener("change", () => choose($("lengths").value));
 document.querySelectorAll("[data-panes]").forEach((b) => b.addEventListener("click", () => table.lay(+b.dataset.panes)));
 
-function rename() {
-  const name = prompt("Name of the material", state.material.name);
-  if (name !== null && name.trim() && name !== state.material.name) state.rename(name);
-}
-$("name").addEventListener("click", rename);
-$("name").addEventListener("keydown", (e) => { if (e.key === "Enter" || e.key === " ") { e.preventDefault(); rename(); } });
+// Renamed where it stands
+$("name").addEventListener("click", () => {
+  const field = el("input", { class: "name-field", type: "text", value: state.material.name, "aria-label": "Name of the material", maxlength: 200 });
+  let done = false;
+  const end = (keep) => {
+    if (done) return;
+    done = true;
+    const name = field.value.trim();
+    field.remove();
+    $("name").hidden = false;
+    if (keep && name && name !== state.material.name) state.rename(name);
+    $("name").focus();
+  };
+  field.addEventListener("keydown", (e) => { if (e.key === "Enter") end(true); if (e.key === "Escape") { e.stopPropagation(); end(false); } });
+  field.addEventListener("blur", () => end(true));
+  $("name").hidden = true;
+  $("name").after(field);
+  field.select();
+});
 
 // --- before -----------------------------------------------------------------------------------------------
 function before(on) {
@@ -72,16 +102,29 @@ $("before").addEventListener("pointerdown", (e) => { e.target.setPointerCapture(
 for (const end of ["pointerup", "pointercancel", "blur"]) $("before").addEventListener(end, () => before(false));
 
 // --- sheets -----------------------------------------------------------------------------------------------
-document.querySelectorAll("[data-close]").forEach((b) => b.addEventListener("click", () => b.closest("dialog").close()));
-$("keys").addEventListener("click", () => $("keys-sheet").showModal());
-$("history").addEventListener("click", async () => {
+$("keys").addEventListener("click", () => openSheet($("keys-sheet")));
+$("history").addEventListener("click", () => { openSheet($("history-sheet")); listHistory(); });
+state.addEventListener("material", () => { if ($("history-sheet").open) listHistory(); });
+async function listHistory() {
   try {
     const { entries } = await get(`${state.path}/history`);
-    $("history-list").replaceChildren(...entries.map((h) => el("li", { class: `${h.head ? "head" : ""} ${h.on_line ? "" : "branch"}` },
-      el("button", { type: "button", "data-entry": h.id, "aria-current": h.head, onclick: async () => { await state.goTo(h.id); $("history-sheet").close(); } },
-        el("span", {}, new Date(h.at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })), el("span", {}, h.aside ? `${h.label} (from another window)` : h.label)))));
-    $("history-sheet").showModal();
+    $("history-list").replaceChildren(...entries.map((h) => {
+      const look = el("span", { class: "swatch" });
+      // What each state looks like, fetched as far as somebody scrolls
+      seen.observe(look);
+      look.dataset.entry = h.id;
+      return el("li", { class: `${h.head ? "head" : ""} ${h.on_line ? "" : "branch"}` },
+        el("button", { type: "button", "data-entry": h.id, "aria-current": h.head, onclick: () => state.goTo(h.id) },
+          look, el("span", {}, new Date(h.at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })), el("span", {}, h.aside ? `${h.label} (from another window)` : h.label)));
+    }));
   } catch (e) { say(e.message); }
+}
+const seen = new IntersectionObserver((shown) => {
+  for (const { target, isIntersecting } of shown) {
+    if (!isIntersecting) continue;
+    seen.unobserve(target);
+    picture(`${state.path}/map/base.png?size=64&entry=${target.dataset.entry}`, () => target.isConnected).then((made) => { if (made) target.replaceChildren(made); }).catch(() => { /* nothing is made there */ });
+  }
 });
 state.addEventListener("clash", (e) => {
   const kept = e.detail;
@@ -100,11 +143,12 @@ addEventListener("keydown", (e) => {
     e.shiftKey ? state.redo() : state.undo();
     return;
   }
-  if (typing || e.ctrlKey || e.metaKey || e.altKey || document.querySelector("dialog[open]")) return;
-  const view = { o: "form", l: "flat", n: "repeat", j: "half" }[e.key.toLowerCase()];
+  if (typing || e.ctrlKey || e.metaKey || e.altKey || document.querySelector("dialog:modal, .palette")) return;
+  const view = { f: "form", l: "flat", r: "repeat", h: "half" }[e.key.toLowerCase()];
   if (view) table.active.show(view);
   else if (e.key.toLowerCase() === "b") before(true);
-  else if (e.key === "?") $("keys-sheet").showModal();
+  else if (e.key.toLowerCase() === "a") chart.palette.open(chart.adding);
+  else if (e.key === "?") openSheet($("keys-sheet"));
   else if (e.key === "[" || e.key === "]") {
     const made = state.threads.filter((t) => t.made).map((t) => t.name), pane = table.active;
     pane.thread = made[(made.indexOf(pane.thread) + (e.key === "]" ? 1 : -1) + made.length) % made.length];
@@ -114,7 +158,7 @@ addEventListener("keydown", (e) => {
   e.preventDefault();
 });
 addEventListener("keyup", (e) => { if (e.key.toLowerCase() === "b") before(false); });
-addEventListener("beforeunload", () => { if (state.draft) state.settle(); });
+addEventListener("pagehide", () => state.leave());
 
 // A photo dropped on the table goes through the same weave
 addEventListener("dragover", (e) => e.preventDefault());
@@ -125,8 +169,12 @@ addEventListener("drop", (e) => {
 });
 
 try {
-  await state.load();
+  const fresh = await state.load();
   table.start();
   state.emit("chosen");
   document.body.dataset.ready = "1";
+  if (fresh) {
+    history.replaceState(null, "", location.pathname); // only the first time
+    state.emit("fresh");
+  }
 } catch (error) { say(error.message); }

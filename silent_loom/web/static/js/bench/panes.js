@@ -4,8 +4,13 @@ import { CornersView } from "./corners.js";
 import { FlatView } from "./flat.js";
 import { FormView } from "./form.js";
 import { GridView } from "./lattice.js";
+import { LengthView } from "./length.js";
 
 const VIEWS = { form: "Form", flat: "Flat", repeat: "Repeat", half: "Half shift" };
+const KEYS = { form: "F", flat: "L", repeat: "R", half: "H" };
+
+// Figures of repetition: up to which nothing stands out, and from which it is seen from afar
+const QUIET = [0.2, 0.5];
 
 class Pane {
   constructor(table, view, thread) {
@@ -18,25 +23,33 @@ class Pane {
     this.bar = el("div", { class: "bar" });
     this.maps = el("select", { "aria-label": "Map", onchange: () => { this.thread = this.maps.value; this.refresh(); this.table.remember(); } });
     this.views = el("span", { class: "segments", role: "radiogroup", "aria-label": "View" }, ...Object.entries(VIEWS).map(([name, title]) =>
-      el("button", { class: "act", type: "button", role: "radio", "data-view": name, onclick: () => this.show(name) }, title)));
+      el("button", { class: "act", type: "button", role: "radio", "data-view": name, title: `${title} (${KEYS[name]})`, onclick: () => this.show(name) }, title)));
     this.copies = ["across", "down"].map((word, i) => el("input", { type: "number", min: 1, max: 16, value: 2, "aria-label": `Copies ${word}`, class: "copies",
       onchange: (e) => {
         const n = Math.max(1, Math.min(16, Math.round(+e.target.value) || 1));
         const both = this.linked.getAttribute("aria-pressed") === "true";
         this.copies.forEach((c, k) => { if (k === i || both) { this.flat.copies[k] = n; c.value = n; } });
+        if (String(n) !== String(e.target.value).trim() && +e.target.value !== n) this.say(`Copies go from 1 to 16: ${n} were taken.`);
+        e.target.value = n;
         this.flat.whole();
+        this.markPreset();
       } }));
     this.near = el("span", { class: "segments" },
       el("button", { class: "act", type: "button", title: "One texel on one pixel", onclick: () => this.flat.trueTexels() }, "1:1"),
       el("button", { class: "act", type: "button", title: "The whole sheet (double-click)", onclick: () => this.flat.whole() }, "Fit"));
-    this.linked = el("button", { class: "act edge", type: "button", "aria-pressed": true, title: "The same number across and down", onclick: () => { const on = this.linked.getAttribute("aria-pressed") !== "true"; this.linked.setAttribute("aria-pressed", on); } }, "=");
+    this.linked = el("button", { class: "act edge", type: "button", "aria-pressed": true, title: "The same number across and down", onclick: () => { const on = this.linked.getAttribute("aria-pressed") !== "true"; this.linked.setAttribute("aria-pressed", on); } }, "linked");
     this.bond = el("select", { "aria-label": "Bond", onchange: () => { this.flat.bond = this.bond.value; this.flat.draw(); } }, ...["straight", "half-drop", "brick"].map((b) => el("option", {}, b)));
-    this.bar.append(this.views, this.maps, this.copies[0], this.linked, this.copies[1], this.bond, this.near);
+    // The usual numbers of copies at one press
+    this.presets = el("span", { class: "segments preset", role: "group", "aria-label": "Copies" }, ...[2, 3, 5].map((n) =>
+      el("button", { class: "act", type: "button", "data-copies": n, title: `${n} × ${n} copies`, onclick: () => { this.copies.forEach((c, k) => { c.value = n; this.flat.copies[k] = n; }); this.flat.whole(); this.markPreset(); } }, String(n))));
     this.checks = el("span", { class: "segments" },
       el("button", { class: "act", type: "button", "data-check": "seams", title: "Where joins still show", "aria-pressed": false, onclick: () => this.table.check(this, "seams") }, "Seams"),
       el("button", { class: "act", type: "button", "data-check": "spots", title: "What the eye will find again in every repeat", "aria-pressed": false, onclick: () => this.table.check(this, "spots") }, "Spots"),
-      el("button", { class: "act", type: "button", "data-check": "scale", title: "A figure of 1.75 m and a rule, at true size", "aria-pressed": this.table.sized, onclick: () => this.table.scale() }, "Scale"));
-    this.bar.append(this.checks);
+      el("button", { class: "act", type: "button", "data-check": "scale", title: "A figure of 1.75 m beside the sheet", "aria-pressed": this.table.sized, onclick: () => this.table.scale() }, "Figure"));
+    // What is used less lies behind one button, unless there is room for all of it
+    this.rest = el("span", { class: "rest" }, this.copies[0], this.linked, this.copies[1], this.bond, this.near, this.checks);
+    this.opener = el("button", { class: "act edge open-rest", type: "button", "aria-expanded": false, title: "Copies, zoom, seams, spots, true size", onclick: () => this.openRest(!this.rest.classList.contains("open")) }, "Tools");
+    this.bar.append(this.views, this.maps, this.presets, this.rest, this.opener);
     this.node.append(this.bar, this.foot, el("div", { class: "busy" }));
     // The photo as it came, until the first picture of the surface is there
     const photo = this.state.rows.find((r) => r.step === "photo");
@@ -48,12 +61,20 @@ class Pane {
     this.node.addEventListener("focusin", () => this.activate());
   }
 
+  openRest(on) {
+    this.rest.classList.toggle("open", on);
+    this.opener.setAttribute("aria-expanded", on);
+  }
+
+  markPreset() { for (const b of this.presets.children) b.setAttribute("aria-pressed", this.flat.copies.every((c) => c === +b.dataset.copies)); }
+
+  get length() { return (this._length ??= new LengthView(this)); }
   get flat() { return (this._flat ??= new FlatView(this)); }
   get form() { return (this._form ??= new FormView(this)); }
   get corners() { return (this._corners ??= new CornersView(this)); }
   get grid() { return (this._grid ??= new GridView(this)); }
-  get placing() { return this.view === "photo" || this.view === "grid"; }
-  get current() { return this.view === "form" ? this.form : this.view === "photo" ? this.corners : this.view === "grid" ? this.grid : this.flat; }
+  get placing() { return ["photo", "grid", "length"].includes(this.view); }
+  get current() { return this.view === "form" ? this.form : this.view === "photo" ? this.corners : this.view === "grid" ? this.grid : this.view === "length" ? this.length : this.flat; }
 
   activate() { this.table.activate(this); }
 
@@ -68,7 +89,7 @@ class Pane {
 
   mount() {
     const current = this.current;
-    this.node.querySelectorAll("canvas, .hand, .light, .tools, .corner, .foot-right, .spots-list").forEach((n) => n.remove());
+    this.node.querySelectorAll("canvas, .hand, .light, .tools, .corner, .foot-right, .spots-list, .length-form").forEach((n) => n.remove());
     this.node.prepend(current.canvas);
     if (current === this._flat) current.canvas.after(...current.extra);
     else if (current.extra) this.node.append(...current.extra);
@@ -81,14 +102,24 @@ class Pane {
     if (!made.some((t) => t.name === this.thread) && made.length) this.thread = made[0].name;
     this.maps.replaceChildren(...made.map((t) => el("option", { value: t.name, selected: t.name === this.thread }, t.title)));
     for (const b of this.views.children) b.setAttribute("aria-checked", b.dataset.view === this.view);
-    const flat = !["form", "photo", "grid"].includes(this.view);
+    const flat = !["form", "photo", "grid", "length"].includes(this.view);
     this.maps.hidden = !flat;
     this.near.hidden = !flat;
-    for (const c of [...this.copies, this.linked, this.bond]) c.hidden = this.view !== "repeat";
-    this.checks.hidden = !flat || this.table.panes.length === 4;
+    for (const c of [...this.copies, this.linked, this.bond, this.presets]) c.hidden = this.view !== "repeat";
+    if (this.view === "repeat") this.markPreset();
+    this.checks.hidden = !flat;
+    this.opener.hidden = !flat;
+    if (!flat) this.openRest(false);
     this.node.dataset.view = this.view;
     this.node.dataset.thread = this.thread;
     this.current.ask();
+  }
+
+  // Said instead of asked for, where no step that is on makes anything
+  nothing() {
+    const none = !this.state.threads.some((t) => t.made);
+    if (none) { this.say("Nothing is made here: switch a step on that brings something in."); this.computing(false); }
+    return none;
   }
 
   say(words) { this.foot.textContent = words; }
@@ -114,11 +145,14 @@ export class Table {
     state.addEventListener("draft", () => this.ask());
     state.addEventListener("material", () => this.panes.forEach((p) => p.refresh()));
     state.addEventListener("before", () => this.ask());
-    this.sized = localStorage.getItem("loom-sized") !== "no";
+    this.sized = localStorage.getItem("loom-sized") === "yes";
     for (const event of ["chosen", "picking"]) state.addEventListener(event, () => this.panes.forEach((p) => { if (["flat", "half"].includes(p.view)) { p.flat.hand.clear(); p.refresh(); } }));
     state.addEventListener("picking", () => { const pane = this.active || this.panes[0]; if (state.picking) { if (!["flat", "half"].includes(pane.view)) pane.show("flat"); pane.say(state.picking.words); } });
     state.addEventListener("material", () => this.panes.forEach((p) => { if (p._flat && (p._flat.seams || p._flat.spots)) this.recheck(p); }));
     state.addEventListener("grid", () => { const pane = this.active || this.panes[0]; pane.show("grid"); pane.grid.focus(); });
+    state.addEventListener("length", () => { const pane = this.active || this.panes[0]; pane.show("length"); });
+    addEventListener("loom-unit", () => this.panes.forEach((p) => p._flat?.draw()));
+    root.addEventListener("pointerdown", (e) => this.panes.forEach((p) => { if (!p.rest.contains(e.target) && !p.opener.contains(e.target)) p.openRest(false); }));
     state.addEventListener("corners", () => { const pane = this.active || this.panes[0]; pane.show("photo"); pane.corners.focus(); });
     new ResizeObserver(() => this.panes.forEach((p) => p.current.resize())).observe(root);
   }
@@ -177,7 +211,7 @@ export class Table {
         flat.seams = picture;
       } else {
         const found = await get(`${this.state.path}/spots`);
-        flat.spots = found.spots;
+        flat.spots = found.repetition > QUIET[0] ? found.spots : []; // rings around what nobody would find only worry
         this.spotsList(pane, found);
       }
       flat.draw();
@@ -188,11 +222,11 @@ export class Table {
 
   spotsList(pane, found) {
     pane.node.querySelector(".spots-list")?.remove();
-    const words = found.repetition > 0.5 ? "seen from afar at 4 × 4" : found.repetition > 0.2 ? "may be found again" : "nothing stands out";
+    const words = found.repetition > QUIET[1] ? "seen from afar at 4 × 4" : found.repetition > QUIET[0] ? "may be found again" : "nothing stands out";
     const cure = (title, what, spot) => el("button", { class: "act edge", type: "button", "data-cure": what, onclick: () => this.state.emit("cure", { what, spot }) }, title);
     pane.node.append(el("div", { class: "spots-list tools" }, el("b", {}, `Repetition ${found.repetition.toFixed(2)}: ${words}`),
       found.copied > 0.05 + (found.alike ?? 0) ? el("span", {}, `${Math.round(100 * found.copied)} % is seen twice on the sheet`) : null,
-      found.spots.length ? cure("Fill the strongest patch", "fill", found.spots[0]) : null,
+      found.spots.length && found.repetition > QUIET[0] ? cure("Fill the strongest patch", "fill", found.spots[0]) : null,
       found.spots.some((s) => s.broad) ? cure("Even the broad tones", "even") : null,
       cure("Break the repetition up", "breakup"), cure("Grow a larger sheet", "quilt")));
   }

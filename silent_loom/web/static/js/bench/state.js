@@ -28,12 +28,17 @@ export class State extends EventTarget {
     this.steps = Object.fromEntries(steps.steps.map((s) => [s.name, s]));
     this.mixes = steps.mixes;
     this.take(material);
-    if (!this.row(this.chosen)) this.choose((this.rows.find((r) => r.step === "height") || this.rows[0])?.id);
+    // A new photo begins with what comes first; what was worked on goes on where its form is made
+    const fresh = location.hash === "#new" && this.rows.some((r) => r.step === "photo");
+    if (!this.row(this.chosen)) this.choose(((!fresh && this.rows.find((r) => r.step === "height")) || this.rows[0])?.id);
+    return fresh;
   }
 
-  take(material) {
+  // `sent` is the draft that this answer stored: what was dragged on since then is kept
+  take(material, sent = null) {
     this.material = material;
-    this.draft = null;
+    if (!sent || this.draft === sent) this.draft = null;
+    else if (this.draft && !this.row(this.draft.step_id)) this.draft = null;
     if (this.chosen && !this.row(this.chosen)) this.chosen = this.rows[0]?.id ?? null;
     this.emit("material");
     this.askFigures();
@@ -73,13 +78,22 @@ export class State extends EventTarget {
   // The control rests: one entry in the history.
   settle() {
     if (!this.draft) return Promise.resolve();
-    const { step_id, settings } = this.draft;
-    return this.change({ kind: "settings", step_id, settings });
+    const sent = this.draft, { step_id, settings } = sent;
+    return this.change({ kind: "settings", step_id, settings }, sent);
   }
 
-  change(body) {
+  // When the page is left: what was being tried is sent along, and arrives after the page is gone
+  leave() {
+    clearTimeout(this.resting);
+    if (!this.draft) return;
+    const { step_id, settings } = this.draft;
+    post(`${this.path}/change`, { base: this.material.head, kind: "settings", step_id, settings }, { keepalive: true }).catch(() => { /* nobody is there to be told */ });
+    this.draft = null;
+  }
+
+  change(body, sent = null) {
     this.emit("saving");
-    return this.after(() => post(`${this.path}/change`, { base: this.material.head, ...body }));
+    return this.after(() => post(`${this.path}/change`, { base: this.material.head, ...body }), { sent });
   }
   undo() { return this.after(() => post(`${this.path}/undo`)); }
   redo() { return this.after(() => post(`${this.path}/redo`)); }
@@ -95,14 +109,19 @@ export class State extends EventTarget {
   }
 
   // Writes go one after another, each on the state that the one before it left.
-  after(work) {
+  // With `asks` nothing of the artist's was to be saved: that a search finds nothing is no fault of saving.
+  after(work, { sent = null, asks = false } = {}) {
     this.queue = this.queue.then(async () => {
       try {
-        this.take(await work());
+        this.take(await work(), sent);
         this.emit("saved");
       } catch (error) {
         if (error instanceof Failure && error.body.conflict) this.emit("clash", error.body.kept);
-        else { this.draft = null; this.emit("material"); this.emit("fault", error.message); }
+        else {
+          if (!asks && (!sent || this.draft === sent)) this.draft = null;
+          this.emit("material");
+          this.emit(asks ? "refused" : "fault", error.message);
+        }
       }
     });
     return this.queue;

@@ -18,7 +18,7 @@ export class Strip {
       if (!this.nodes.has(thread.name)) {
         const picture = el("img", { alt: "", hidden: true });
         const node = el("button", { class: "map", type: "button", "data-thread": thread.name, "data-dye": thread.dye, onclick: () => this.show(thread.name) },
-          el("span", { class: "swatch" }, picture), el("span", {}, el("b", {}, thread.title), el("small", { class: "facts" }), el("small", { class: "warn" })));
+          el("span", { class: "says" }, el("b", {}, thread.title), el("small", { class: "facts" }), el("small", { class: "warn" })), el("span", { class: "swatch" }, picture));
         this.nodes.set(thread.name, { node, picture });
       }
       const { node, picture } = this.nodes.get(thread.name);
@@ -28,7 +28,7 @@ export class Strip {
       if (!thread.made) continue;
       // The old picture stays until the new one is there
       const current = () => material === this.state.material;
-      pictured(`${this.state.path}/map/${thread.name}.png?size=120&entry=${material.head}`, current).then((next) => {
+      pictured(`${this.state.path}/map/${thread.name}.png?size=240&entry=${material.head}`, current).then((next) => {
         if (next && current()) { picture.src = next.src; picture.hidden = false; }
       }).catch(() => { /* the words below say what is wrong with the map */ });
     }

@@ -1,0 +1,94 @@
+"""The small pictures of the palette, one a step, made from the demo's own photos: run with `python tools/step_pictures.py`."""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+from pathlib import Path
+
+import numpy as np
+from PIL import Image as Pillow
+
+from silent_loom.core.display import shown
+from silent_loom.core.images import Image, Kind
+from silent_loom.core.srgb import encode_srgb
+from silent_loom.core.weave.evaluate import Evaluator
+from silent_loom.core.weave.model import StepEntry, Weave
+from silent_loom.demo.seed import seed
+from silent_loom.store.store import Store
+
+OUT = Path(__file__).parents[1] / "silent_loom/web/static/steps"
+SIZE = (144, 108)
+
+
+def save(name: str, pixels: np.ndarray) -> None:
+    codes = np.clip(np.rint(pixels * 255), 0, 255).astype(np.uint8)
+    picture = Pillow.fromarray(codes if codes.shape[2] == 3 else np.repeat(codes, 3, 2))
+    scale = max(SIZE[0] / picture.width, SIZE[1] / picture.height)
+    picture = picture.resize((round(picture.width * scale), round(picture.height * scale)), Pillow.Resampling.LANCZOS)
+    left, top = (picture.width - SIZE[0]) // 2, (picture.height - SIZE[1]) // 2
+    picture.crop((left, top, left + SIZE[0], top + SIZE[1])).save(OUT / f"{name}.png", optimize=True)
+
+
+def seen(image: Image, thread: str, depth: float = 14.0) -> np.ndarray:
+    pixels = shown(image, thread, depth)
+    return encode_srgb(np.clip(pixels, 0, 1)) if image.kind is Kind.COLOUR else np.clip(pixels, 0, 1)
+
+
+def halves(before: np.ndarray, after: np.ndarray) -> np.ndarray:
+    """Before on the left, after on the right."""
+    w = min(before.shape[1], after.shape[1])
+    out = after[:, :w].copy()
+    h = min(len(before), len(out))
+    out[:h, : w // 2] = before[:h, : w // 2]
+    out[:h, w // 2 - 1 : w // 2 + 1] = 0.93
+    return out[:h]
+
+
+def main() -> int:
+    OUT.mkdir(parents=True, exist_ok=True)
+    store = Store(Path(tempfile.mkdtemp()))
+    seed(store)
+    weaves = {s.name: s.weave for s in store.materials()}
+    ask = Evaluator(store.sources)
+    slate, hull, plaster, tiles = (
+        weaves[n] for n in ("Keeper's roof slate", "Hull plate, port side", "Oyster-shell plaster", "Galley tiles")
+    )
+
+    def row(weave: Weave, step: str) -> str:
+        found = weave.first(step)
+        assert found is not None
+        return found.id
+
+    def base(weave: Weave, below: str | None = None, size: int = 220) -> np.ndarray:
+        return seen(ask.ask(weave, "base", size, below=below and row(weave, below)), "base")
+
+    def added(weave: Weave, step: str, settings: dict[str, object]) -> np.ndarray:
+        longer = weave.model_copy(update={"steps": (*weave.steps, StepEntry(step=step, settings=settings))})
+        return seen(ask.ask(longer, "base", 220), "base")
+
+    save("photo", base(slate, "photo"))
+    save("straighten", halves(base(tiles, "photo"), base(tiles, "straighten")))
+    save("light", halves(base(plaster, "straighten"), base(plaster, "light")))
+    closed = base(slate)
+    save("seamless", np.roll(closed, (closed.shape[0] // 2, closed.shape[1] // 2), (0, 1)))
+    spot = [{"kind": "outline", "points": [[0.3, 0.3], [0.72, 0.32], [0.7, 0.7], [0.28, 0.66]]}]
+    save("clean", added(hull, "clean", {"regions": spot}))
+    points = [[140 + 3.0 * i, 170 + 40.0 * float(np.sin(i / 9)), 1.0] for i in range(70)]
+    stroke = {"tool": "paint", "colour": "#9c3a34", "points": points, "radius_mm": 14.0}
+    save("repair", added(plaster, "repair", {"layers": [{"strokes": [stroke]}]}))
+    save("breakup", added(slate, "breakup", {"repeat_x": 2, "repeat_y": 2}))
+    save("quilt", added(slate, "quilt", {}))
+    save("tone", halves(closed, added(slate, "tone", {"brightness": 0.9})))
+    for name, weave in (("height", slate), ("normal", slate), ("roughness", tiles), ("metallic", hull), ("occlusion", slate)):
+        save(name, seen(ask.ask(weave, name, 260), name))
+    maps = [seen(ask.ask(slate, t, 144), t) for t in ("base", "height", "normal", "roughness")]
+    maps = [np.repeat(m, 3, 2) if m.shape[2] == 1 else m for m in maps]
+    h, w = min(len(m) for m in maps), 36
+    save("mapset", np.concatenate([m[:h, 36 * i : 36 * i + w] for i, m in enumerate(maps)], 1))
+    save("blank", np.full((108, 144, 3), (0.6, 0.58, 0.53)))
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
