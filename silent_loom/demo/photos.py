@@ -15,8 +15,9 @@ from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.maps.horizon import sky_visibility
 from silent_loom.core.maps.normal import from_height
 from silent_loom.core.srgb import encode_srgb
+from silent_loom.demo.all_surfaces import SURFACES
 from silent_loom.demo.shots import Shot, camera, corners_of
-from silent_loom.demo.surfaces import SURFACES, Surface, noise
+from silent_loom.demo.surfaces import Surface, noise
 
 
 @dataclass(frozen=True)

@@ -49,6 +49,26 @@ TUNED: dict[str, dict[str, dict[str, Any]]] = {
         "roughness": {"low": 0.12, "high": 0.75},
         "occlusion": {"radius_mm": 8.0},
     },
+    "Tarred rope": {
+        "height": {"depth_mm": 16.0, "broad": 0.1, "large": 1.0, "small": 0.7, "fine": 0.3},
+        "roughness": {"low": 0.42, "high": 0.85, "invert": False},
+        "occlusion": {"radius_mm": 14.0},
+    },
+    "Sailcloth": {
+        "height": {"depth_mm": 1.2, "broad": 0.1, "large": 0.3, "small": 1.0, "fine": 0.6},
+        "roughness": {"low": 0.72, "high": 0.9},
+        "occlusion": {"radius_mm": 4.0},
+    },
+    "Cork floats": {
+        "height": {"depth_mm": 4.0, "broad": 0.2, "large": 0.5, "small": 0.9, "fine": 0.5},
+        "roughness": {"low": 0.78, "high": 0.94},
+        "occlusion": {"radius_mm": 6.0},
+    },
+    "Kelp blade": {
+        "height": {"depth_mm": 5.0, "broad": 0.2, "large": 1.0, "small": 0.5, "fine": 0.15},
+        "roughness": {"low": 0.16, "high": 0.5, "invert": False},
+        "occlusion": {"radius_mm": 16.0},
+    },
 }
 
 

@@ -119,5 +119,12 @@ SHOTS: dict[str, Shot] = {
         light_from_deg=60,
         seed=8,
     ),
+    "Tarred rope": Shot(
+        "rope", (425, 345), tilt_deg=6, pan_deg=-5, roll_deg=1, slope=0.5, focal=1.2, light_from_deg=20, exposure=0.12, seed=10
+    ),
+    "Cork floats": Shot("cork", (260, 208), tilt_deg=5, pan_deg=4, slope=0.6, vignette=0.5, focal=1.3, exposure=0.4, seed=11),
+    "Kelp blade": Shot(
+        "kelp", (300, 240), tilt_deg=7, pan_deg=-6, roll_deg=-1, focal=1.2, light_from_deg=160, exposure=0.16, seed=12
+    ),
     "Sailcloth": Shot("sailcloth", (210, 165), tilt_deg=17, pan_deg=6, roll_deg=-4, slope=0.8, vignette=0.7, focal=1.4, seed=9),
 }

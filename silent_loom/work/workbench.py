@@ -45,7 +45,7 @@ from silent_loom.core.tiling.repetition_meter import copies, repetition, spots
 from silent_loom.core.tiling.seam_meter import heat, seams
 from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.cache import Cache
-from silent_loom.core.weave.evaluate import Evaluator, Plan
+from silent_loom.core.weave.evaluate import Evaluator, Plan, Row
 from silent_loom.core.weave.model import Weave
 from silent_loom.core.weave.step import Sheet
 from silent_loom.store.store import Store, StoredDecisions
@@ -521,8 +521,16 @@ class Workbench:
                 decision = self.evaluator.decision(weave, row.entry.id, task)
             except WeaveError:
                 continue
-            notes[row.entry.id] = {"warnings": list(decision.warnings), "figures": decision.figures}
+            figures = {**decision.figures, **self._read_of(row)}
+            notes[row.entry.id] = {"warnings": list(decision.warnings), "figures": figures}
         return notes
+
+    def _read_of(self, row: Row) -> dict[str, Any]:
+        """How the files of a row are encoded, by what they say themselves."""
+        sources = (
+            [row.settings.source] if hasattr(row.settings, "source") else [m.source for m in getattr(row.settings, "maps", ())]
+        )
+        return {"read": [self.store.sources.picture(s).encoding for s in sources]} if sources else {}
 
     def _ranges(self, plan: Plan, weave: Weave, task: Task) -> dict[str, tuple[float, float]]:
         """1st and 99th percentile of every map of plain numbers, in its own unit."""

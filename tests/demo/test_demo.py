@@ -87,7 +87,7 @@ def test_every_demo_photo_closes_with_a_seam_figure_of_at_most_1(name: str, tune
 
 def test_an_empty_store_is_filled_once(tmp_path: Path) -> None:
     store = Store(tmp_path)
-    assert seed(store) == len(TUNED) == 4
+    assert seed(store) == len(TUNED) == 8
     assert seed(store) == 0
     assert {s.name for s in store.materials()} == set(TUNED)
     assert (PICTURES / f"{TO_TRY}.jpg").is_file()

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.files.profile import SRGB, Curve, Transfer
+from silent_loom.core.files.profile import LINEAR, SRGB, Curve, Transfer
 from silent_loom.core.images import CodedImage, Floats, Image, Kind
 from silent_loom.core.later import later
 from silent_loom.core.srgb import decode_table
@@ -70,6 +70,27 @@ class Picture:
     @property
     def channels(self) -> int:
         return int(self.samples.shape[2]) + (self.alpha is not None)
+
+    def read_as(self, how: str) -> Picture:
+        """The same samples under another encoding: 'tagged' (as the file says), 'srgb' or 'linear'."""
+        transfer = {"srgb": SRGB, "linear": LINEAR}.get(how, self.transfer)
+        if transfer is self.transfer:
+            return self
+        if how not in self._others:  # kept, as what was made of it is kept with it
+            self._others[how] = replace(self, transfer=transfer)
+        return self._others[how]
+
+    @cached_property
+    def _others(self) -> dict[str, Picture]:
+        return {}
+
+    @property
+    def encoding(self) -> str:
+        """How the file says its samples are encoded, in a few words."""
+        name = {"sRGB": "sRGB", "linear": "linear light", "profile": "its own colour profile"}.get(
+            self.transfer.name, self.transfer.name
+        )
+        return f"{self.bits} bits, {name}"
 
     def colour(self) -> Floats:
         """Linear Rec. 709 light, shape (H, W, 3), unclamped; grey is repeated."""

@@ -13,6 +13,7 @@ from silent_loom.core.files import Picture
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.parallel import Task
 from silent_loom.core.resample import blur, normalise, resize
+from silent_loom.core.srgb import decode_srgb
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
@@ -25,6 +26,9 @@ class MapSource(Settings):
     thread: Literal["base", "height", "normal", "roughness", "metallic", "occlusion", "opacity"]
     source: str = Field(pattern=r"^[0-9a-f]{64}$")
     channel: Literal["rgb", "r", "g", "b", "a"] = "rgb"
+    read_as: Literal["tagged", "srgb", "linear"] = Field(
+        "tagged", description="Of colour: how it is encoded. Of data: 'srgb' undoes a curve that was laid over it."
+    )
     invert: bool = Field(False, description="Smoothness as roughness.")
     green_down: bool = Field(False, description="The normal map's green points down: turned up.")
 
@@ -84,8 +88,10 @@ class MapSet(MapStep[MapSetSettings]):
 
 def _taken(picture: Picture, m: MapSource, kind: Kind) -> Floats:
     if kind is Kind.COLOUR:
-        return picture.colour()
+        return picture.read_as(m.read_as).colour()
     data = picture.data()
+    if m.read_as == "srgb":  # data that was saved through the curve of colour
+        data = decode_srgb(np.clip(data, 0, 1)).astype(np.float32)
     if kind is Kind.NORMAL:
         if data.shape[2] < 3:
             raise WeaveError("a normal map has three channels", "Map set", "Choose another file for the normal map.")

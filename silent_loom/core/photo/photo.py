@@ -15,6 +15,9 @@ from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
 from silent_loom.core.weave.step import Geometry, MapStep, Sheet, Sources
 
+ReadAs = Literal["tagged", "srgb", "linear"]
+READ_AS = {"tagged": "as the file says", "srgb": "sRGB", "linear": "linear light"}
+
 
 class PhotoSettings(Settings):
     source: str = setting("", "The file this material starts from.", shape="source")
@@ -27,6 +30,9 @@ class PhotoSettings(Settings):
         high=1e6,
         soft=(10, 10000),
         log=True,
+    )
+    read_as: ReadAs = setting(
+        "tagged", "How the numbers of the file become light; its own tag is believed unless told.", title="Read as", names=READ_AS
     )
     alpha: Literal["keep", "drop"] = setting("drop", "What becomes of transparency: kept as the opacity thread, or dropped.")
 
@@ -53,7 +59,7 @@ class Photo(MapStep[PhotoSettings]):
     def run(
         self, s: PhotoSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
     ) -> dict[str, Image]:
-        picture = sheet.sources.picture(s.source)
+        picture = sheet.sources.picture(s.source).read_as(s.read_as)
         small = 2 * sheet.width <= picture.width + 1 and 2 * sheet.height <= picture.height + 1
         if (sheet.width, sheet.height) == (picture.width, picture.height):
             made = {"base": picture.coded(sheet.size_mm)}
