@@ -461,7 +461,14 @@ def _run(
     out = np.empty((height, width, src.shape[2]), np.float32)
     src = np.ascontiguousarray(src)
     if src.shape[2] == 3 and not nearest:
-        over_rows(height, lambda a, b: _warp3(src, table, m, lens, out, wraps, 8, a, b), task, cost=width * 64 * 1e-4)
+        values = src if table is None else table
+        most = values.min(), values.max()
+
+        def some(a: int, b: int) -> None:
+            _warp3(src, table, m, lens, out, wraps, 8, a, b)
+            np.clip(out[a:b], *most, out=out[a:b])  # cubic taps overshoot at saturated edges, which would be cut on delivery
+
+        over_rows(height, some, task, cost=width * 64 * 1e-4)
         return out
     over_rows(height, lambda a, b: _warp(src, m, lens, out, wraps, nearest, 8, a, b), task, cost=width * 64 * 1e-4)
     return out

@@ -310,6 +310,9 @@ def derive(
     if (error := plan.error()) is not None:
         raise error
     warnings = list(picture.warnings)
+    holds = plan.source_texels()
+    if holds is not None and size > BEYOND * holds:
+        warnings.append(f"{size} texels are more than the photo holds (about {holds}): larger files, no more detail")
     depth = depth_of(weave)
     ended: dict[str, float] = {}
     sizes: dict[str, Image] = {}  # one of the maps, for its size
@@ -384,6 +387,8 @@ def _both_ends(evaluator: Evaluator, weave: Weave, size: int, task: Task) -> Non
         both(lambda: evaluator.coming_in(weave, below, "base", size, task), lambda: evaluator.decision(weave, closing, task))
 
 
+BEYOND = 1.2
+"""How much larger than its source a set may be before that is said."""
 FIGURES = (
     "seam_x_before",
     "seam_y_before",

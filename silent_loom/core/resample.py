@@ -88,7 +88,10 @@ def _rows(src, index, weights, out, y0, y1):  # type: ignore[no-untyped-def]
 
 
 def enlarge(pixels: Floats, width: int, height: int, wraps: bool, task: Task = IDLE) -> Floats:
-    """Catmull-Rom interpolation to a larger size, texel borders kept in place."""
+    """Catmull-Rom interpolation to a larger size, texel borders kept in place.
+
+    Held to the range of what comes in: at saturated edges its taps overshoot, which would be cut on delivery.
+    """
     src = pixels if pixels.ndim == 3 else pixels[..., None]
     ix, wx = _taps(width, src.shape[1], wraps)
     iy, wy = _taps(height, src.shape[0], wraps)
@@ -97,7 +100,13 @@ def enlarge(pixels: Floats, width: int, height: int, wraps: bool, task: Task = I
     over_rows(mid.shape[0], lambda a, b: _columns(src, ix, wx, mid, a, b), task)
     out = np.empty((height, width, src.shape[2]), np.float32)
     m2, o2 = mid.reshape(mid.shape[0], -1), out.reshape(height, -1)
-    over_rows(height, lambda a, b: _rows(m2, iy, wy, o2, a, b), task)
+    low, high = src.min((0, 1)), src.max((0, 1))
+
+    def rows(a: int, b: int) -> None:
+        _rows(m2, iy, wy, o2, a, b)
+        np.clip(out[a:b], low, high, out=out[a:b])
+
+    over_rows(height, rows, task)
     return out if pixels.ndim == 3 else out[..., 0]
 
 

@@ -74,9 +74,7 @@ def kelp(shape: tuple[int, int], texel: float, seed: int = 109) -> Surface:
     grit = noise(shape, 4 / texel, seed + 3, 3)
     height = 1.5 * ripple + 0.5 * vein + 0.9 * blister + 0.06 * grit
     base = np.broadcast_to(srgb(88, 84, 36), (*shape, 3)) * np.exp(0.13 * vein + 0.06 * ripple + 0.04 * grit)[..., None]
-    base = mix(
-        base, np.broadcast_to(srgb(52, 58, 26), (*shape, 3)), step(-0.4, 1.6, noise(shape, 60 / texel, seed + 4, 3)) * 0.4
-    )
+    base = mix(base, np.broadcast_to(srgb(52, 58, 26), (*shape, 3)), step(-0.4, 1.6, noise(shape, 60 / texel, seed + 4, 3)) * 0.4)
     salt = step(1.9, 2.5, noise(shape, 26 / texel, seed + 5, 4)) * 0.55
     base = mix(base, np.broadcast_to(srgb(168, 164, 138), (*shape, 3)), salt)
     rough = np.clip(0.24 + 0.05 * vein + 0.45 * salt, 0.12, 1)

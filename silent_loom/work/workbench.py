@@ -573,7 +573,7 @@ class Workbench:
                     said.append("brighter than real surfaces")
                 worst = max(sheet.get("seam_x_after", 0), sheet.get("seam_y_after", 0))
                 if worst > 1:
-                    said.append(f"seam {worst:.2f}")
+                    said.append(f"seam {worst:.1f}, visible above 1")
                 kept = min(sheet.get("contrast_x_after", 1), sheet.get("contrast_y_after", 1))
                 if image.wraps and kept < BLURRED:
                     said.append(f"{100 * kept:.0f} % of its contrast at the join")

@@ -376,7 +376,6 @@ def test_true_size_bond_and_checks_are_drawn(bench: Page) -> None:  # noqa: F811
     show(page, "repeat")
     pane = page.locator(".pane").first
     straight = picture(page)
-    pane.get_by_role("button", name="Tools").click()
     pane.get_by_label("Bond").select_option("brick")
     assert np.abs(picture(page) - straight).mean() > 0.5
     pane.get_by_label("Bond").select_option("straight")

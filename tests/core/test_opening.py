@@ -13,6 +13,7 @@ import pytest
 from silent_loom.core.errors import FileError
 from silent_loom.core.files import read, write
 from silent_loom.core.images import Floats, Image, Kind
+from silent_loom.core.inspection import inspect
 from silent_loom.core.maps.normal import from_height
 from silent_loom.core.opening.folder import ZipLimits, pictures_in, unpack
 from silent_loom.core.opening.found import find
@@ -20,6 +21,7 @@ from silent_loom.core.opening.green import green_direction
 from silent_loom.core.opening.looks import look, packing
 from silent_loom.core.opening.naming import tell
 from silent_loom.core.photo.mapset import MapSet, MapSetSettings, MapSource, smooth_steps
+from silent_loom.core.resample import blur
 from silent_loom.core.weave.evaluate import Evaluator
 from silent_loom.core.weave.model import StepEntry, Weave
 from tests.conftest import spectrum
@@ -394,3 +396,86 @@ def test_a_height_beside_it_settles_the_green_of_a_normal(tmp_path: Path) -> Non
     beside = next(f for f in find(pictures_in(tmp_path))[0].files if f.green)
     assert beside.green == "down"
     assert any("turned up" in note for note in beside.notes)
+
+
+def test_numbers_that_tell_sets_apart_stay_and_sizes_go() -> None:
+    assert tell("pattern_40_normal.png").stem != tell("pattern_41_normal.png").stem
+    assert tell("deck_2K_normal.png").stem == tell("deck_4k_rough.png").stem == tell("deck_1024_basecolor.png").stem == "deck"
+    assert tell("deck_16bit_height.png").stem == "deck"
+
+
+@pytest.mark.parametrize(
+    ("name", "look", "wanted"),
+    [
+        ("deck_r.png", "grey", "roughness"),
+        ("deck_d.png", "colour", "base"),
+        ("deck_n.png", "normal", "normal"),
+        ("deck_s.png", "grey", ""),
+    ],
+)
+def test_initials_are_read_where_the_content_agrees_and_asked_where_not(
+    tmp_path: Path, name: str, look: str, wanted: str
+) -> None:
+    rng = np.random.default_rng(1)
+    grain = blur(rng.normal(0, 1, (128, 128)).astype(np.float32), 0.8, True)
+    if look == "normal":
+        pixels = from_height(Image(grain[..., None], Kind.DATA, (60.0, 60.0), True)).pixels * 0.5 + 0.5
+    elif look == "colour":
+        pixels = np.stack([0.5 + 0.1 * grain, 0.3 + 0.08 * grain, 0.2 + 0.05 * grain], -1)
+    else:
+        pixels = (0.6 + 0.08 * grain)[..., None]
+    write(tmp_path / name, np.clip(pixels, 0, 1).astype(np.float32), colour=look == "colour")
+    found = find([tmp_path / name])[0]
+    channel = found.files[0].channels[0]
+    assert channel.map == wanted
+    if not wanted:
+        assert any("may mean smoothness or specular" in n for n in found.files[0].notes)
+    assert found.name == "deck"
+
+
+def test_pictures_of_a_material_are_left_out_and_several_sets_are_told_apart(tmp_path: Path) -> None:
+    rng = np.random.default_rng(2)
+    for stem in ("sail_40", "sail_41"):
+        for kind in ("basecolor", "roughness"):
+            write(
+                tmp_path / f"{stem}_{kind}.png",
+                rng.random((32, 32, 3 if kind == "basecolor" else 1)).astype(np.float32),
+                colour=True,
+            )
+    write(tmp_path / "sail_preview.png", rng.random((32, 32, 3)).astype(np.float32), colour=True)
+    found = find(sorted(tmp_path.glob("*.png")))
+    assert sorted(s.name for s in found) == ["sail_40", "sail_41"]
+    assert all(len(s.files) == 2 for s in found)
+
+
+def test_maps_that_changed_places_in_a_packed_file_and_colour_called_height_are_noted(tmp_path: Path) -> None:
+    rng = np.random.default_rng(3)
+    mask = (np.mgrid[0:128, 0:128][0] // 32 % 2).astype(np.float32)
+    rough = np.clip(0.6 + 0.1 * rng.normal(size=(128, 128)), 0, 1)
+    shade = np.clip(1 - 0.5 * blur((np.abs(rng.normal(0, 1, (128, 128))) > 2).astype(np.float32), 2.0, True), 0, 1)
+    write(tmp_path / "quay_orm.png", np.stack([shade, mask, rough], -1).astype(np.float32), colour=False)
+    notes = find([tmp_path / "quay_orm.png"])[0].files[0].notes
+    assert any("Metallic and roughness look as if they had changed places" in n for n in notes)
+    grain = 0.1 * rng.normal(size=(128, 128, 1))
+    write(tmp_path / "wall_height.png", np.clip(np.array([0.7, 0.4, 0.2]) + grain, 0, 1).astype(np.float32), colour=True)
+    notes = find([tmp_path / "wall_height.png"])[0].files[0].notes
+    assert any("is a colour picture" in n for n in notes)
+
+
+def test_a_packed_file_is_not_called_colour(tmp_path: Path) -> None:
+    rng = np.random.default_rng(5)
+    planes = np.stack([np.ones((96, 96)), rng.random((96, 96)), np.zeros((96, 96))], -1).astype(np.float32)
+    write(tmp_path / "mask.png", planes, colour=False)
+    told = inspect(read(tmp_path / "mask.png"))
+    assert told["packed"]
+    assert told["kind"] == "data"
+
+
+def test_files_are_read_as_told(tmp_path: Path) -> None:
+    write(tmp_path / "p.png", np.full((8, 8, 3), 0.2, np.float32), colour=True)
+    picture = read(tmp_path / "p.png")
+    assert picture.encoding == "8 bits, sRGB"
+    assert picture.read_as("tagged") is picture
+    assert picture.colour()[0, 0, 0] == pytest.approx(0.2, abs=0.004)
+    assert picture.read_as("linear").colour()[0, 0, 0] == pytest.approx(picture.samples[0, 0, 0] / 255)
+    assert picture.read_as("linear") is picture.read_as("linear"), "what was made of it is kept with it"

@@ -9,7 +9,7 @@ import pytest
 from silent_loom.core.errors import WeaveError
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.profile import SRGB
-from silent_loom.core.photo.whole_repeats import whole_repeats
+from silent_loom.core.photo.whole_repeats import follow_grid, whole_repeats
 from silent_loom.core.srgb import encode_srgb
 from silent_loom.core.tiling.lattice import find_lattice
 from silent_loom.core.weave.evaluate import Evaluator
@@ -110,3 +110,25 @@ def test_without_a_motif_it_says_so() -> None:
         whole_repeats(evaluator, weave)
     with pytest.raises(WeaveError, match="Straighten"):
         whole_repeats(evaluator, Weave(steps=weave.steps[:1]))
+
+
+def test_a_grid_stays_on_its_motif_when_the_corners_move(evaluator: Evaluator, weave: Weave) -> None:
+    """The same four places of the photo, whatever rectangle is straightened."""
+    straight, closed = weave.first("straighten"), weave.first("seamless")
+    assert straight is not None
+    assert closed is not None
+    grid = [[0.3, 0.3], [0.7, 0.3], [0.7, 0.7], [0.3, 0.7]]
+    before = weave.with_settings(closed.id, {"method": "motif", "grid": grid})
+    after = before.with_settings(straight.id, {"corners": [[0.05, 0.1], [0.93, 0.06], [0.96, 0.95], [0.02, 0.9]]})
+    moved = follow_grid(evaluator, before, after)
+
+    def on_photo(w: Weave) -> np.ndarray:
+        row = next(r for r in evaluator.plan(w).rows if r.step.name == "straighten")
+        placed = np.array(w.entry(closed.id).settings["grid"]) * row.after.size_mm
+        mm = np.concatenate([placed, np.ones((4, 1))], 1) @ row.step.to_photo(row.settings, row.before, row.after).T  # type: ignore[attr-defined]
+        return mm[:, :2] / mm[:, 2:]
+
+    assert np.abs(np.array(moved.entry(closed.id).settings["grid"]) - grid).max() > 0.02
+    assert np.allclose(on_photo(moved), on_photo(before), atol=1e-4)
+    far = before.with_settings(straight.id, {"corners": [[0.9, 0.9], [0.99, 0.9], [0.99, 0.99], [0.9, 0.99]]})
+    assert follow_grid(evaluator, before, far) == far, "what lies outside the new sheet stays as it was"

@@ -95,7 +95,7 @@ def _one(path: Path, picture: Picture) -> FoundFile:
     encoded = picture.data()
     grey = encoded.shape[2] == 1 or float(np.abs(encoded - encoded[..., :1]).mean()) < 1e-3
     packed = packing(np.clip(encoded, 0, 1), picture.alpha_plane())
-    kind = name.map
+    kind, asked = name.map, ""
     if name.initial:
         kind, asked = _by_initial(name.initial, grey, looks_of(packed), guess.kind)
         if asked:
@@ -150,13 +150,13 @@ def _one(path: Path, picture: Picture) -> FoundFile:
         by = "name" if named else "content"
         notes += _swapped(named, looks)
     elif kind in ("", "base", "emission") and not grey:
-        channels.append(FoundChannel("rgb", kind or "base", "colour"))
+        channels.append(FoundChannel("rgb", kind or ("" if asked else "base"), "colour"))
     elif kind == "specular" and not grey:
         channels.append(FoundChannel("rgb", "", "colour"))
         notes.append("A colour specular map belongs to another way of describing surfaces: left out.")
     else:
         seen = looks[0].words() if not kind or looks[0].value is not None else kind
-        if not kind:
+        if not kind and not asked:
             kind = {"mask": "opacity", "constant": ""}.get(looks[0].looks_like, looks[0].looks_like)
         channels.append(FoundChannel("r" if encoded.shape[2] == 1 else "rgb", kind, seen))
         if kind == "base" and grey:

@@ -155,7 +155,8 @@ class Straighten(CarryStep[StraightenSettings]):
         warnings: tuple[str, ...] = ()
         if told.by == "guess":
             reason = told.reason or "the perspective is too slight to tell the proportions well"
-            warnings = (f"Type the real height: {reason} (now {told.aspect:.3f} ± {100 * told.error:.0f} %).",)
+            which = "width, too" if s.height_mm else "height, too" if s.width_mm else "width and height"
+            warnings = (f"Type the real {which}: {reason} (now {told.aspect:.3f} ± {100 * told.error:.0f} %).",)
         figures = {"aspect": told.aspect, "aspect_error_percent": 100 * told.error, "told_by": told.by}
         return Decision({}, figures, warnings)
 

@@ -72,3 +72,32 @@ def whole_repeats(evaluator: Evaluator, weave: Weave, task: Task = IDLE) -> Whol
         over = {name: round(1 / n, 6) for name, n in zip(("overlap_x", "overlap_y"), grid.repeats, strict=True) if 2 <= n <= 50}
         made = made.with_settings(closing.id, over)
     return WholeRepeats(made, grid.repeats)
+
+
+def follow_grid(evaluator: Evaluator, before: Weave, after: Weave) -> Weave:
+    """A weave whose Straighten was changed, with the grid of its motif laid where it was on the photo.
+
+    A grid is kept in parts of the straightened sheet: left as it is, it would be skewed against the motif as soon as the
+    corners move. Where it would lie outside the new sheet it stays as it was.
+    """
+    closing = after.first("seamless")
+    grid = closing.settings.get("grid") if closing is not None else None
+    if closing is None or not grid or closing.settings.get("method") != "motif":
+        return after
+    rows = [
+        next((r for r in reversed(evaluator.plan(w).rows) if isinstance(r.step, Straighten) and r.error is None), None)
+        for w in (before, after)
+    ]
+    if rows[0] is None or rows[1] is None:
+        return after
+    old, new = (r.step.to_photo(r.settings, r.before, r.after) for r in rows if r is not None)  # type: ignore[attr-defined]
+    placed = np.array(grid) * rows[0].after.size_mm
+    moved = np.concatenate([placed, np.ones((4, 1))], 1) @ (np.linalg.inv(new) @ old).T
+    parts = moved[:, :2] / moved[:, 2:] / rows[1].after.size_mm
+    if not np.isfinite(parts).all() or np.abs(parts - 0.5).max() > 0.6:
+        return after
+    corners = [[round(float(x), 6), round(float(y), 6)] for x, y in parts]
+    try:
+        return after.with_settings(closing.id, {"grid": corners})
+    except WeaveError:  # no longer an area that goes clockwise
+        return after

@@ -52,6 +52,11 @@ class Plan:
     keys: dict[Any, str] = field(default_factory=dict, compare=False, repr=False)
     """Keys found so far; a plan never changes."""
 
+    def source_texels(self) -> int | None:
+        """Texels along the longer side of the finished sheet that its sources hold; None where nothing comes from a file."""
+        found = [max(r.after.native) / max(r.after.size_mm) for r in self.rows if r.after.native and not r.before.native]
+        return round(max(found) * max(self.geometry.size_mm)) if found else None
+
     def error(self) -> WeaveError | None:
         return next((r.error for r in self.rows if r.error), None)
 

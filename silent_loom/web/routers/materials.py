@@ -12,6 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from silent_loom.core.derive import weave_for
 from silent_loom.core.errors import LoomError, SettingError, WeaveError
 from silent_loom.core.parallel import Rank
+from silent_loom.core.photo.whole_repeats import follow_grid
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.model import MixMode, SourceRef, StepEntry, Weave
 from silent_loom.store.store import Origin, State
@@ -172,6 +173,8 @@ def change(ident: str, body: Change, bench: Bench, store: Stored) -> dict[str, A
     seen = store.weave_at(ident, body.base)
     sources = {body.digest: store.source_ref(body.digest)} if body.kind == "photo" and body.digest else {}
     weave, label = apply(seen, body, sources)
+    if body.kind == "settings" and seen.entry(body.step_id).step == "straighten":
+        weave = follow_grid(bench.evaluator, seen, weave)
     if weave == seen:
         return shown(bench, store.get(ident))
     return shown(bench, store.change(ident, body.base, weave, label))

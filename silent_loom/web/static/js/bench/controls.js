@@ -218,8 +218,17 @@ export class Controls {
   }
 
   maps() {
-    const sources = this.state.weave.sources || {};
-    this.root.append(el("ul", { class: "layers" }, ...this.row.settings.maps.map((m) => el("li", {}, el("b", {}, m.thread), el("span", { class: "quiet" }, ` ${sources[m.source] || ""}${m.channel === "rgb" ? "" : `, ${m.channel}`}${m.invert ? ", inverted" : ""}${m.green_down ? ", green turned" : ""}`)))));
+    const sources = this.state.weave.sources || {}, names = { tagged: "as the file says", srgb: "sRGB", linear: "linear" };
+    const list = el("ul", { class: "layers sources" });
+    const build = () => {
+      const { maps } = this.settings, read = this.state.figures.rows[this.row.id]?.figures?.read || [];
+      list.replaceChildren(...maps.map((m, i) => el("li", {}, el("span", {}, el("b", {}, m.thread), el("span", { class: "quiet" }, ` ${sources[m.source] || ""}${m.channel === "rgb" ? "" : `, ${m.channel}`}${m.invert ? ", inverted" : ""}${m.green_down ? ", green turned" : ""}${read[i] ? ` (${read[i]})` : ""}`)),
+        el("select", { "aria-label": `${m.thread} is read as`, onchange: (e) => { this.try({ maps: maps.map((o, k) => (k === i ? { ...o, read_as: e.target.value } : o)) }); this.settle(); } },
+          ...Object.entries(names).filter(([k]) => k !== "linear" || m.thread === "base").map(([k, title]) => el("option", { value: k, selected: m.read_as === k }, k === "tagged" && m.thread !== "base" ? "data" : title))))));
+    };
+    this.root.append(list);
+    this.shapes.push({ node: list, update: build });
+    this.state.addEventListener("figures", () => { if (list.isConnected) build(); });
   }
 
   cells() {
@@ -323,6 +332,7 @@ function saying(step, f, sheet) {
     const kept = sheet.contrast_x_after == null ? "" : ` Local contrast kept along it: ${p(sheet.contrast_x_after)} across, ${p(sheet.contrast_y_after)} down.`;
     return `Seam across ${n(sheet.seam_x_before)} before, ${n(sheet.seam_x_after)} after; down ${n(sheet.seam_y_before)} before, ${n(sheet.seam_y_after)} after: visible above 1.${kept}`;
   }
+  if (step === "photo" && f.read?.length) return `The file says: ${f.read[0]}.`;
   if (step === "breakup" && f.cells) return `${f.cells} pieces${f.keeps_to ? `, kept to ${f.keeps_to}` : f.keeps_to === "" ? "; no grid and no courses were found that they could keep to" : ""}.`;
   if (step === "roughness" && f.spread != null) return `Varies by ${f.spread.toFixed(2)} over nine tenths of the surface.`;
   return "";

@@ -6,7 +6,7 @@ const megabytes = (n) => n > 1e6 ? `${(n / 1e6).toFixed(1)} MB` : `${Math.ceil(n
 
 export function delivery(state) {
   return () => ({
-    profiles: [], deliveries: [], chosen: "plain", size: 1024, aspect: 1, mm: [1000, 1000], job: null, error: "",
+    profiles: [], deliveries: [], chosen: "plain", size: 1024, aspect: 1, holds: null, mm: [1000, 1000], job: null, error: "",
     get sizes() { return [256, 512, 1024, 2048, 4096, 8192]; },
     get running() { return !!this.job && ["waiting", "running"].includes(this.job.state); },
     get percent() { return this.job ? Math.round(this.job.fraction * 100) : 0; },
@@ -15,7 +15,8 @@ export function delivery(state) {
     get sizeWords() {
       const short = Math.round(this.aspect >= 1 ? this.size / this.aspect : this.size * this.aspect);
       const [w, h] = this.aspect >= 1 ? [this.size, short] : [short, this.size];
-      return `${w} × ${h} texels, ${(this.size / Math.max(...this.mm) * 10).toFixed(1)} a centimetre`;
+      const beyond = this.holds && this.size > 1.2 * this.holds ? ` More than the source holds (about ${this.holds}): larger files, no more detail.` : "";
+      return `${w} × ${h} texels, ${(this.size / Math.max(...this.mm) * 10).toFixed(1)} a centimetre.${beyond}`;
     },
     async open() { this.error = ""; openSheet(this.$root); await this.load(); },
     async load() {
@@ -24,6 +25,7 @@ export function delivery(state) {
         this.profiles = found.profiles.map((p) => ({ ...p, list: p.files.join(", "), chosen: String(p.name === this.chosen) }));
         this.deliveries = found.deliveries.map((d) => ({ ...d, address: `/api/deliveries/${d.id}/file`, facts: `${megabytes(d.bytes)} · ${since(d.at)}` }));
         this.aspect = found.aspect;
+        this.holds = found.source_texels;
         this.mm = found.size_mm;
       } catch (e) { this.error = e.message; }
     },

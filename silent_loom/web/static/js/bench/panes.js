@@ -66,7 +66,10 @@ class Pane {
     this.opener.setAttribute("aria-expanded", on);
   }
 
-  markPreset() { for (const b of this.presets.children) b.setAttribute("aria-pressed", this.flat.copies.every((c) => c === +b.dataset.copies)); }
+  markPreset() {
+    for (const b of this.presets.children) b.setAttribute("aria-pressed", this.flat.copies.every((c) => c === +b.dataset.copies));
+    if (this.table.panes.includes(this)) this.table.remember();
+  }
 
   get length() { return (this._length ??= new LengthView(this)); }
   get flat() { return (this._flat ??= new FlatView(this)); }
@@ -141,7 +144,7 @@ export class Table {
     const stored = JSON.parse(localStorage.getItem("loom-panes") || "null");
     const wanted = Array.isArray(stored) && stored.length ? stored : [{ view: "form", thread: "base" }, { view: "repeat", thread: "base" }];
     this.panes = [];
-    this.wanted = wanted.map((p) => ({ view: p.view in VIEWS ? p.view : "flat", thread: p.thread || "base" }));
+    this.wanted = wanted.map((p) => ({ view: p.view in VIEWS ? p.view : "flat", thread: p.thread || "base", copies: p.copies }));
     state.addEventListener("draft", () => this.ask());
     state.addEventListener("material", () => this.panes.forEach((p) => p.refresh()));
     state.addEventListener("before", () => this.ask());
@@ -162,8 +165,15 @@ export class Table {
   lay(count) {
     while (this.panes.length < count) {
       const next = this.wanted[this.panes.length] || { view: "flat", thread: this.state.threads.filter((t) => t.made)[this.panes.length]?.name || "base" };
-      this.panes.push(new Pane(this, next.view, next.thread));
+      const pane = new Pane(this, next.view, next.thread);
+      if (Array.isArray(next.copies) && next.copies.every((n) => n >= 1 && n <= 16)) {
+        pane.flat.copies = [...next.copies];
+        pane.copies.forEach((c, k) => { c.value = next.copies[k]; });
+      }
+      this.panes.push(pane);
     }
+    // Panes that are taken away come back as they were
+    this.panes.forEach((p, i) => { if (i >= count) this.wanted[i] = { view: p.placing ? p.last : p.view, thread: p.thread, copies: p._flat?.copies }; });
     const shown = this.panes.slice(0, count);
     this.panes = shown;
     this.root.className = `board ${{ 2: "two", 4: "four" }[count] || "one"}`;
@@ -174,7 +184,7 @@ export class Table {
     this.remember();
   }
 
-  remember() { localStorage.setItem("loom-panes", JSON.stringify(this.panes.map((p) => ({ view: p.placing ? p.last : p.view, thread: p.thread })))); }
+  remember() { localStorage.setItem("loom-panes", JSON.stringify(this.panes.map((p) => ({ view: p.placing ? p.last : p.view, thread: p.thread, copies: p._flat?.copies })))); }
 
   activate(pane) {
     if (this.active === pane && pane.node.classList.contains("active")) return;
@@ -209,6 +219,7 @@ export class Table {
         const picture = new Image();
         await new Promise((done, fail) => { picture.onload = done; picture.onerror = () => fail(new Error("The joins could not be measured.")); picture.src = `${this.state.path}/seams.png?at=${Date.now()}`; });
         flat.seams = picture;
+        pane.say("Joins: yellow cannot be told yet, red is visible (above 1)");
       } else {
         const found = await get(`${this.state.path}/spots`);
         flat.spots = found.repetition > QUIET[0] ? found.spots : []; // rings around what nobody would find only worry

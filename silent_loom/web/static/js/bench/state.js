@@ -113,7 +113,9 @@ export class State extends EventTarget {
   after(work, { sent = null, asks = false } = {}) {
     this.queue = this.queue.then(async () => {
       try {
-        this.take(await work(), sent);
+        const made = await work();
+        if (sent) delete this.figures.rows[sent.step_id]; // what was said of it before says nothing now
+        this.take(made, sent);
         this.emit("saved");
       } catch (error) {
         if (error instanceof Failure && error.body.conflict) this.emit("clash", error.body.kept);
