@@ -27,8 +27,8 @@ FLAGS = [
 def settle(page: Page) -> None:
     page.wait_for_timeout(1500)
     for _ in range(200):
-        done = """[...document.querySelectorAll('.pane')].every(p => p.dataset.painted && !p.classList.contains('computing'))
-          && [...document.querySelectorAll('.rough')].every(c => c.style.display === 'none')"""
+        done = """[...document.querySelectorAll('.pane')].every(p => p.dataset.painted && !p.classList.contains('computing')
+          && (p.dataset.view !== 'form' || p.dataset.still === 'yes'))"""
         if page.evaluate(done):
             break
         page.wait_for_timeout(100)
@@ -53,13 +53,26 @@ def main(address: str) -> None:
         page = fresh("/")
         for _ in range(600):
             seen = "[...document.querySelectorAll('.swatch img')].map(i => i.complete && i.naturalWidth > 0)"
-            if len(done := page.evaluate(seen)) >= 8 and all(done):
+            if len(done := page.evaluate(seen)) >= 16 and all(done):
                 break
             page.wait_for_timeout(100)
         page.screenshot(path=OUT / "library.png")
 
         page = fresh(f"/bench/{ident['Keeper']}")
         page.screenshot(path=OUT / "bench.png")
+
+        page.click("[data-step=seamless]")
+        page.keyboard.press("a")
+        page.get_by_label("Find a step").fill("stain")
+        page.wait_for_timeout(800)
+        page.screenshot(path=OUT / "palette.png")
+
+        page = fresh(f"/bench/{ident['Cork']}")
+        page.click("#report")
+        page.wait_for_selector("#report-list [data-code]")
+        page.click("#known-length")
+        settle(page)
+        page.screenshot(path=OUT / "known-length.png")
 
         page = fresh(f"/bench/{ident['Hull']}")
         page.click("[data-step=straighten]")
@@ -112,7 +125,7 @@ def box_of(page: Page) -> tuple[float, float, float, float]:
 def add(page: Page, title: str, after: str) -> None:
     page.click(f"[data-step={after}]")
     page.click("#add-step")
-    page.get_by_role("menuitem", name=title, exact=True).click()
+    page.get_by_role("option", name=title, exact=True).click()
     settle(page)
 
 
@@ -167,8 +180,9 @@ def prepared(fresh: Callable[[str], Page], ident: dict[str, str], address: str) 
 
     page = fresh(copy("Keeper"))
     page.locator(".pane").nth(1).locator("[data-view=repeat]").click()
-    page.locator(".pane").nth(1).locator("[data-check=scale]").click()
+    page.locator(".pane").nth(1).locator(".open-rest").click()
     page.locator(".pane").nth(1).locator("[data-check=spots]").click()
+    page.locator(".pane").nth(1).locator(".open-rest").click()
     page.wait_for_selector(".spots-list")
     settle(page)
     page.screenshot(path=OUT / "spots.png")

@@ -279,3 +279,10 @@ def test_cures_of_noise_and_blocks_do_not_undo_each_other() -> None:
     assert after_noise == {"fine": 0.3}
     assert blocks.done_by(after_noise)
     assert blocks.changes(after_noise) == {"fine": 0.3}
+
+
+def test_blotchy_light_is_not_called_mended_by_a_third_of_it() -> None:
+    cure = Cure("light", {"amount": 1.0, "patches": 1.0}, "Even", at_least=True)
+    assert not cure.done_by({"amount": 1.0, "patches": 0.35})
+    assert cure.done_by({"amount": 1.0, "patches": 1.0})
+    assert cure.changes({"amount": 1.0, "patches": 0.35}) == {"amount": 1.0, "patches": 1.0}

@@ -27,6 +27,8 @@ from silent_loom.core.tiling.lattice import find_lattice
 SIDE = 1024
 LEVEL = (0.4, 2.0)
 """Degrees that a photo may be turned by before it is noted, and before it has to be mended."""
+BLOTCHY = 30.0
+"""Per cent that light varies by in patches, from which taking a third of them out leaves a sheet blotchy."""
 CELLS = 16
 
 
@@ -39,6 +41,8 @@ class Cure:
     words: str
     at_most: bool = False
     """Less of a number does it, too: then nothing that was lowered already is raised again."""
+    at_least: bool = False
+    """More of a number does it, too."""
 
     def changes(self, settings: Mapping[str, Any]) -> dict[str, Any]:
         """What to set in a row of the step that has these settings."""
@@ -51,6 +55,8 @@ class Cure:
         wherever it was placed."""
         if self.step == "straighten" and settings.get("corners") is not None:
             return True
+        if self.at_least:
+            return all(settings.get(k, v - 1) >= v for k, v in self.settings.items())
         if self.at_most:
             return all(settings.get(k, v + 1) <= v for k, v in self.settings.items())
         return all(
@@ -344,7 +350,9 @@ def report(picture: Picture, width_mm: float | None = None, task: Task = IDLE) -
                 f"Uneven light: {words}",
                 "Once tiled it shows as a grid of light and dark.",
                 even,
-                Cure("light", {"amount": 1.0}, "Even the light"),
+                Cure("light", {"amount": 1.0, "patches": 1.0}, "Even the light, its patches too", at_least=True)
+                if told.patches > BLOTCHY
+                else Cure("light", {"amount": 1.0}, "Even the light"),
             )
         )
     else:

@@ -4,6 +4,13 @@ import { get, post, since } from "../api.js";
 
 const megabytes = (n) => n > 1e6 ? `${(n / 1e6).toFixed(1)} MB` : `${Math.ceil(n / 1e3)} kB`;
 
+// What the files are called after the name that they share
+function ends(files) {
+  let n = 0;
+  while (files.length > 1 && files.every((f) => f[n] && f[n] === files[0][n])) n++;
+  return files.map((f) => `…${f.slice(n)}`).join(", ");
+}
+
 export function delivery(state) {
   return () => ({
     profiles: [], deliveries: [], chosen: "plain", size: 1024, aspect: 1, holds: null, mm: [1000, 1000], job: null, error: "",
@@ -22,7 +29,7 @@ export function delivery(state) {
     async load() {
       try {
         const found = await get(`${state.path}/deliveries`);
-        this.profiles = found.profiles.map((p) => ({ ...p, list: p.files.join(", "), chosen: String(p.name === this.chosen) }));
+        this.profiles = found.profiles.map((p) => ({ ...p, list: ends(p.files), chosen: String(p.name === this.chosen) }));
         this.deliveries = found.deliveries.map((d) => ({ ...d, address: `/api/deliveries/${d.id}/file`, facts: `${megabytes(d.bytes)} · ${since(d.at)}` }));
         this.aspect = found.aspect;
         this.holds = found.source_texels;

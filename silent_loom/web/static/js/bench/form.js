@@ -4,7 +4,9 @@ import { el } from "../api.js";
 import { Asking } from "./asking.js";
 
 export const FORMS = ["flat", "box", "ball", "cylinder", "draped cloth"];
-const NEAR = 2.95; // from where a form fills its pane
+// From where a form fills its pane
+const NEAR = { flat: 2.95, "draped cloth": 3.75 }, OTHERS = 3.35;
+const near = (kind) => NEAR[kind] || OTHERS;
 
 // An overcast quay with two lamps, made here: soft enough to judge colour, with edges for the gloss to catch.
 function surroundings(renderer) {
@@ -123,7 +125,7 @@ export class FormView {
     this.kind = "flat";
     this.set = { repeats: 1, normal: 1, lift: 1 };
     this.turn = [-0.2, -0.5];
-    this.away = NEAR;
+    this.away = near(this.kind);
     this.light = [-0.5, 0.55];
     this.canvas = document.createElement("canvas");
     this.canvas.tabIndex = 0;
@@ -157,7 +159,12 @@ export class FormView {
     this.scene.add(this.sun);
     this.material = new THREE.MeshStandardMaterial({ roughness: 1, metalness: 1, side: THREE.DoubleSide });
     this.material.envMapIntensity = 1;
-    this.mesh = new THREE.Mesh(new THREE.PlaneGeometry(0.001, 0.001), this.material);
+    // An open edge that is displaced comes loose from what it belongs to: displacement fades out towards it
+    this.material.onBeforeCompile = (shader) => {
+      shader.vertexShader = `attribute float held;\n${shader.vertexShader}`.replace("#include <displacementmap_vertex>",
+        "#ifdef USE_DISPLACEMENTMAP\n transformed += normalize( objectNormal ) * held * ( texture2D( displacementMap, vDisplacementMapUv ).x * displacementScale + displacementBias );\n#endif");
+    };
+    this.mesh = new THREE.Mesh(new THREE.PlaneGeometry(0.001, 0.001), this.material); // until there is something to show
     this.mesh.visible = false;
     this.scene.add(this.mesh);
     this.textures = {};
@@ -172,7 +179,7 @@ export class FormView {
       input.style.setProperty("--at", `${((this.set[key] - low) / (high - low)) * 100}%`);
       return el("label", {}, name, input);
     };
-    const form = el("select", { "aria-label": "Form", onchange: () => { this.kind = form.value; this.shape(); this.moving(); this.apply(); } }, ...FORMS.map((f) => el("option", {}, f)));
+    const form = el("select", { "aria-label": "Form", onchange: () => { this.kind = form.value; this.away = near(this.kind); this.shape(); this.moving(); this.apply(); } }, ...FORMS.map((f) => el("option", {}, f)));
     return el("div", { class: "tools" }, el("label", {}, "Form", form), slider("Repeats", "repeats", 0.5, 6, 0.25), slider("Normal", "normal", 0, 3, 0.05), slider("Displace", "lift", 0, 3, 0.05));
   }
 
@@ -232,6 +239,9 @@ export class FormView {
     this.shapes = (this.soft ? [1, 0] : [2]).map((detail) => {
       const [geometry, width, height] = makeForm(this.kind, this.fine, detail);
       this.span = [width, height];
+      const uv = geometry.attributes.uv, held = new Float32Array(uv.count).fill(1);
+      if (this.kind === "draped cloth") for (let i = 0; i < uv.count; i++) held[i] = Math.min(1, Math.min(uv.getX(i), 1 - uv.getX(i), uv.getY(i), 1 - uv.getY(i)) / 0.06);
+      geometry.setAttribute("held", new THREE.BufferAttribute(held, 1));
       return { geometry, uv: geometry.attributes.uv.array.slice() };
     });
     this.mesh.geometry = this.shapes[0].geometry;
@@ -385,7 +395,7 @@ export class FormView {
     else if (by) this.turn = [this.turn[0] + by[0] * 0.12, Math.max(-1.5, Math.min(1.5, this.turn[1] + by[1] * 0.12))];
     else if (event.key === "+" || event.key === "=") this.away = Math.max(1.3, this.away * 0.85);
     else if (event.key === "-") this.away = Math.min(8, this.away / 0.85);
-    else if (event.key === "0") { this.away = NEAR; this.turn = [-0.2, -0.5]; }
+    else if (event.key === "0") { this.away = near(this.kind); this.turn = [-0.2, -0.5]; }
     else return;
     event.preventDefault();
     this.draw();

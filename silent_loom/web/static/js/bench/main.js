@@ -113,7 +113,7 @@ async function listHistory() {
       // What each state looks like, fetched as far as somebody scrolls
       seen.observe(look);
       look.dataset.entry = h.id;
-      return el("li", { class: `${h.head ? "head" : ""} ${h.on_line ? "" : "branch"}` },
+      return el("li", { class: `${h.head ? "now" : ""} ${h.on_line ? "" : "branch"}` },
         el("button", { type: "button", "data-entry": h.id, "aria-current": h.head, onclick: () => state.goTo(h.id) },
           look, el("span", {}, new Date(h.at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })), el("span", {}, h.aside ? `${h.label} (from another window)` : h.label)));
     }));
