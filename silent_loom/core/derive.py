@@ -21,11 +21,12 @@ from silent_loom.core.errors import LoomError, SettingError
 from silent_loom.core.files import Limits, Picture, read
 from silent_loom.core.images import Image, Kind
 from silent_loom.core.kernels import load_kernels
+from silent_loom.core.map_files import LEAST
 from silent_loom.core.parallel import IDLE, Task, both
 from silent_loom.core.photo.light import evenness
 from silent_loom.core.photo.straighten import from_pixels
 from silent_loom.core.resample import at_most
-from silent_loom.core.sets import LEAST, motif_settings
+from silent_loom.core.sets import motif_settings
 from silent_loom.core.sources import FileSources, digest_of, reference
 from silent_loom.core.tiling.broken import with_beat
 from silent_loom.core.tiling.contrast_meter import Kept, contrast_kept

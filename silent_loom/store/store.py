@@ -6,8 +6,7 @@ import os
 import secrets
 import threading
 from collections.abc import Callable
-from dataclasses import asdict, dataclass
-from datetime import datetime
+from dataclasses import asdict
 from pathlib import Path
 from typing import BinaryIO
 
@@ -17,111 +16,15 @@ from sqlalchemy.orm import Session, defer
 
 from silent_loom.core.errors import LoomError, refusal
 from silent_loom.core.files import Limits, Picture, read
-from silent_loom.core.sources import FileSources
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.model import SourceRef, Weave
-from silent_loom.core.weave.step import SourceInfo, info_of
+from silent_loom.core.weave.step import info_of
 from silent_loom.store import tables as t
 from silent_loom.store.blobs import Blobs
 from silent_loom.store.database import open_database
 from silent_loom.store.pieces import packed, unpacked
-
-
-class Conflict(LoomError):
-    """Another window had gone on from the same state; the change is kept beside the line.
-
-    Attributes
-    ----------
-    kept : int
-        The entry that holds the change.
-    """
-
-    def __init__(self, kept: int) -> None:
-        self.kept = kept
-        super().__init__(
-            "this material was changed in another window",
-            "",
-            "Your change is kept in its history, beside the line: load the newest, or go to yours.",
-        )
-
-
-class Missing(LoomError):
-    """No such material, entry or delivery."""
-
-
-class Unreadable(LoomError):
-    """A state of a material that cannot be read: damaged, or of a newer version."""
-
-
-SALE = ("unknown", "yes", "no")
-
-
-@dataclass(frozen=True)
-class Origin:
-    """Where a material came from.
-
-    Attributes
-    ----------
-    licence : str
-        SPDX identifier, or own words.
-    sale : str
-        May what is made from it be sold: 'unknown', 'yes' or 'no'.
-    """
-
-    author: str = ""
-    origin: str = ""
-    licence: str = ""
-    sale: str = "unknown"
-    note: str = ""
-
-
-@dataclass(frozen=True)
-class State:
-    """A material as it stands.
-
-    Attributes
-    ----------
-    head : int
-        Entry that the weave belongs to; a change must name it as its base.
-    """
-
-    id: str
-    name: str
-    head: int
-    weave: Weave
-    label: str
-    parent: int | None
-    can_undo: bool
-    can_redo: bool
-    created_at: datetime
-    updated_at: datetime
-    deleted_at: datetime | None
-    origin: Origin
-
-
-@dataclass(frozen=True)
-class Listed:
-    """A material as a list needs it."""
-
-    id: str
-    name: str
-    head: int
-    updated_at: datetime
-    deleted_at: datetime | None
-    origin: Origin
-
-
-@dataclass(frozen=True)
-class HistoryLine:
-    """One entry of a material's history."""
-
-    id: int
-    parent: int | None
-    label: str
-    created_at: datetime
-    aside: bool
-    on_line: bool
-    """Between the first entry and the head."""
+from silent_loom.store.states import SALE, Conflict, HistoryLine, Listed, Missing, Origin, State, Unreadable
+from silent_loom.store.stored import StoredSources
 
 
 class Store:
@@ -526,73 +429,6 @@ def _name(name: str) -> str:
     if not clean:
         raise LoomError("a material needs a name", "", "Type one.")
     return clean
-
-
-class StoredSources(FileSources):
-    """Sources straight from the store; facts come from the database without decoding."""
-
-    def __init__(self, store: Store) -> None:
-        def find(digest: str) -> tuple[Path, str, str]:
-            blob = store.blob(digest)
-            path = store.blobs.path(digest)
-            if not path.is_file():
-                raise KeyError(digest)
-            return path, blob.name, blob.format
-
-        super().__init__(find, keep_bytes=512 << 20, limits=store.limits)
-        self._store = store
-
-    def info(self, digest: str) -> SourceInfo:
-        if digest not in self._infos:
-            try:
-                b = self._store.blob(digest)
-            except KeyError:
-                return super().info(digest)
-            self._infos[digest] = SourceInfo(b.width, b.height, b.focal_px, b.focal_error, b.alpha)
-        return self._infos[digest]
-
-
-class StoredDecisions:
-    """Decisions of the evaluator, kept in the store, with the latest ones at hand."""
-
-    def __init__(self, store: Store) -> None:
-        self._store = store
-        self._near: dict[str, Decision] = {}
-        self._unwritten: set[str] = set()
-        self._passing = threading.local()
-        self._lock = threading.Lock()
-
-    def get(self, key: str) -> Decision | None:
-        found = self._near.get(key)
-        if found is None:
-            found = self._store.get_decision(key)
-            if found is not None:
-                self._keep(key, found)
-        elif key in self._unwritten and not getattr(self._passing, "on", False):
-            # What was tried has become the state: its decision is worth keeping now
-            self._unwritten.discard(key)
-            self._store.put_decision(key, found)
-        return found
-
-    def put(self, key: str, decision: Decision) -> None:
-        self._keep(key, decision)
-        if getattr(self._passing, "on", False):
-            self._unwritten.add(key)
-        else:
-            self._unwritten.discard(key)
-            self._store.put_decision(key, decision)
-
-    def _keep(self, key: str, decision: Decision) -> None:
-        with self._lock:
-            self._near[key] = decision
-            while len(self._near) > 512:
-                oldest = next(iter(self._near))
-                self._near.pop(oldest)
-                self._unwritten.discard(oldest)
-
-    def passing(self, on: bool) -> None:
-        """While a control is dragged its decisions are not worth a write; this thread's are then kept in memory only."""
-        self._passing.on = on
 
 
 def default_folder() -> Path:

@@ -19,7 +19,8 @@ from silent_loom.core.errors import Cancelled, FileError, Full, LoomError, refus
 from silent_loom.core.kernels import load_kernels
 from silent_loom.core.prepare import Preparation
 from silent_loom.store.database import refused
-from silent_loom.store.store import Conflict, Missing, Store
+from silent_loom.store.states import Conflict, Missing
+from silent_loom.store.store import Store
 from silent_loom.web.guard import Guard
 from silent_loom.web.routers import deliveries, library, maps, materials, opening
 from silent_loom.work.opening import Openings

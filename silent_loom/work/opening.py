@@ -18,7 +18,8 @@ from silent_loom.core.opening.found import FoundSet, find
 from silent_loom.core.photo.mapset import MapSource
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.model import SourceRef, StepEntry, Weave
-from silent_loom.store.store import State, Store
+from silent_loom.store.states import State
+from silent_loom.store.store import Store
 
 KEEP_SECONDS = 3600
 

@@ -2,29 +2,22 @@
 
 from __future__ import annotations
 
-import base64
 import hashlib
 import logging
 import os
-import shutil
 import struct
 import tempfile
 import threading
-import time
-import zipfile
 from collections import OrderedDict
 from collections.abc import Callable
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass, field, replace
-from pathlib import Path
-from typing import Any, Generic, TypeVar
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.changes import SIDE, changed_blocks
-from silent_loom.core.delivery.files import deliver_as_made, needed
-from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.profile import profile
 from silent_loom.core.derive import closing, depth_of, measure, seam_lines, with_suggestion
 from silent_loom.core.display import histogram, rgba, rgba_blocks, shown
@@ -32,7 +25,6 @@ from silent_loom.core.errors import Cancelled, WeaveError
 from silent_loom.core.files.codes import quantise
 from silent_loom.core.files.place import drop, place
 from silent_loom.core.files.png import png_bytes
-from silent_loom.core.files.write import is_constant
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.parallel import Lane, Rank, Task
 from silent_loom.core.photo.report import Cure, Report, report
@@ -40,27 +32,27 @@ from silent_loom.core.photo.whole_repeats import WholeRepeats, whole_repeats
 from silent_loom.core.picture import lit
 from silent_loom.core.prepare import Preparation
 from silent_loom.core.resample import enlarge
-from silent_loom.core.tiling.breakup import BreakUp, BreakUpSettings, chart, outlines
 from silent_loom.core.tiling.repetition_meter import copies, repetition, spots
 from silent_loom.core.tiling.seam_meter import heat, seams
 from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.cache import Cache
-from silent_loom.core.weave.evaluate import Evaluator, Plan, Row
+from silent_loom.core.weave.evaluate import Evaluator
 from silent_loom.core.weave.model import Weave
-from silent_loom.core.weave.step import Sheet
-from silent_loom.store.store import Store, StoredDecisions
+from silent_loom.store.store import Store
+from silent_loom.store.stored import StoredDecisions
+from silent_loom.work.break_up import cell_sizes, cells
+from silent_loom.work.few import Few
 from silent_loom.work.jobs import Job, Jobs
+from silent_loom.work.notes import map_notes, ranges, row_notes
 from silent_loom.work.photos import upright_jpeg
+from silent_loom.work.zipping import zipped
 
 log = logging.getLogger(__name__)
-K = TypeVar("K")
 R = TypeVar("R")
 PICTURE_MAPS = ("base", "normal", "roughness", "metallic", "occlusion")
 FIGURE_SIZE = 1024
 CARD_SIZE, CARD_LOOK = 512, "1"
 """Texels of the maps that a card is drawn from, and the version of how it is drawn."""
-BLURRED = 0.9
-"""Part of local contrast that is left at a join, below which it is said."""
 
 
 @dataclass(frozen=True)
@@ -86,24 +78,6 @@ class MapFacts:
     """Equal for equal pictures."""
     blocks: NDArray[np.bool_] | None = None
     """The blocks that are answered, when it is not the whole picture."""
-
-
-class Few(Generic[K, R]):
-    """The latest of something, as many as are told."""
-
-    def __init__(self, most: int) -> None:
-        self._kept: OrderedDict[K, R] = OrderedDict()
-        self._most, self._lock = most, threading.Lock()
-
-    def get(self, key: K) -> R | None:
-        with self._lock:
-            return self._kept.get(key)
-
-    def put(self, key: K, value: R) -> None:
-        with self._lock:
-            self._kept[key] = value
-            while len(self._kept) > self._most:
-                self._kept.popitem(last=False)
 
 
 class Workbench:
@@ -418,53 +392,11 @@ class Workbench:
 
     def cells(self, ident: str, step_id: str, what: str, size: int, **how: Any) -> bytes:
         """The cells of a break-up row by themselves, or a test chart repeated ('before') or through them, as a PNG."""
-
-        def work(weave: Weave, task: Task) -> bytes:
-            row = next((r for r in self.evaluator.plan(weave).rows if r.entry.id == step_id), None)
-            if row is None or not isinstance(row.settings, BreakUpSettings):
-                raise WeaveError("this row has no cells", step_id, "Choose a break-up row.")
-            if row.error is not None:
-                raise row.error
-            w, h = row.after.at_longer_side(size)
-            if what == "cells":
-                image = outlines(row.settings, row.before.size_mm, w, h, task)
-            else:
-                tile = chart(
-                    max(64, round(w / row.settings.repeat_x)), max(64, round(h / row.settings.repeat_y)), row.before.size_mm
-                )
-                sheet = Sheet(row.before, row.after, (float(w), float(h)), self.store.sources)
-                if what == "before":
-                    tiled = np.tile(tile.pixels, (row.settings.repeat_y, row.settings.repeat_x, 1))
-                    codes, _ = quantise(tiled, "8", colour=True, task=task)
-                    return png_bytes(codes, colour=True, fast=True)
-                image = BreakUp().carry(row.settings, tile, self.evaluator.decision(weave, step_id, task), sheet, task)
-            codes, _ = quantise(image.pixels, "8", colour=True, task=task)
-            return png_bytes(codes, colour=True, fast=True)
-
-        return self.answer(ident, work, **how)
+        return self.answer(ident, lambda weave, task: cells(self.evaluator, weave, step_id, what, size, task), **how)
 
     def cell_sizes(self, ident: str, step_id: str, **how: Any) -> list[dict[str, Any]]:
         """The sheet of a break-up row with cells of three sizes: a picture each, how much repeats, and how much is seen twice."""
-
-        def work(weave: Weave, task: Task) -> list[dict[str, Any]]:
-            row = next((r for r in self.evaluator.plan(weave).rows if r.entry.id == step_id), None)
-            if row is None or not isinstance(row.settings, BreakUpSettings):
-                raise WeaveError("this row has no cells", step_id, "Choose a break-up row that is on.")
-            if row.error is not None:
-                raise row.error
-            now = row.settings.cell_mm or 0.5 * min(row.before.size_mm)
-            out = []
-            for factor in (0.6, 1.0, 1.6):
-                task.checkpoint()
-                cell = float(f"{now * factor:.4g}")
-                made = self.evaluator.ask(weave.with_settings(step_id, {"cell_mm": cell}), "base", 512, task, below=step_id)
-                codes, _ = quantise(made.pixels, "8", colour=True, task=task)
-                picture = base64.b64encode(png_bytes(codes, colour=True, fast=True)).decode()
-                figures = {"repetition": round(repetition(made), 3), "copied": round(copies(made), 3)}
-                out.append({"cell_mm": cell, "picture": picture, **figures})
-            return out
-
-        return self.answer(ident, work, **how)
+        return self.answer(ident, lambda weave, task: cell_sizes(self.evaluator, weave, step_id, task), **how)
 
     def pick(self, ident: str, step_id: str, u: float, v: float, **how: Any) -> list[float]:
         """Linear light around a place of what comes into a row: mean of nine texels at 1024."""
@@ -504,87 +436,12 @@ class Workbench:
                     self._figures.popitem(last=False)
             return {
                 "sheet": known or {},
-                "maps": self._map_notes(plan, weave, known or {}, task),
-                "ranges": self._ranges(plan, weave, task),
-                "rows": self._row_notes(plan, weave, task),
+                "maps": map_notes(self.evaluator, plan, weave, known or {}, task),
+                "ranges": ranges(self.evaluator, plan, weave, task),
+                "rows": row_notes(self.evaluator, plan, weave, task),
             }
 
         return self.answer(ident, work, rank=Rank.ASIDE, **how)
-
-    def _row_notes(self, plan: Plan, weave: Weave, task: Task) -> dict[str, Any]:
-        notes: dict[str, Any] = {}
-        for row in plan.rows:
-            if row.error is not None:
-                notes[row.entry.id] = {"error": str(row.error), "warnings": [], "figures": {}}
-                continue
-            try:
-                decision = self.evaluator.decision(weave, row.entry.id, task)
-            except WeaveError:
-                continue
-            figures = {**decision.figures, **self._read_of(row)}
-            notes[row.entry.id] = {"warnings": list(decision.warnings), "figures": figures}
-        return notes
-
-    def _read_of(self, row: Row) -> dict[str, Any]:
-        """How the files of a row are encoded, by what they say themselves."""
-        sources = (
-            [row.settings.source] if hasattr(row.settings, "source") else [m.source for m in getattr(row.settings, "maps", ())]
-        )
-        return {"read": [self.store.sources.picture(s).encoding for s in sources]} if sources else {}
-
-    def _ranges(self, plan: Plan, weave: Weave, task: Task) -> dict[str, tuple[float, float]]:
-        """1st and 99th percentile of every map of plain numbers, in its own unit."""
-        found: dict[str, tuple[float, float]] = {}
-        for thread in plan.threads:
-            try:
-                image = self.evaluator.ask(weave, thread, 256, task)
-            except WeaveError:
-                continue
-            if image.kind is Kind.DATA:
-                low, high = np.percentile(image.pixels, [1, 99])
-                found[thread] = (round(float(low), 3), round(float(high), 3))
-        return found
-
-    def _map_notes(self, plan: Plan, weave: Weave, sheet: dict[str, Any], task: Task) -> dict[str, list[str]]:
-        notes: dict[str, list[str]] = {}
-        depth = depth_of(weave)
-        for thread in plan.threads:
-            try:
-                image = self.evaluator.ask(weave, thread, 256, task)
-            except WeaveError as error:
-                notes[thread] = [error.what]
-                continue
-            said: list[str] = []
-            if is_constant(image.pixels):
-                value = image.pixels.reshape(-1, image.pixels.shape[2])[0]
-                said.append("constant " + " ".join(f"{v:.2f}".rstrip("0").rstrip(".") for v in value))
-            elif thread in ("base", "height", "roughness", "metallic", "occlusion"):
-                seen = shown(image, thread, depth)
-                cut = float(((seen < -1e-3) | (seen > 1.001)).mean())
-                if cut > 0.001:
-                    said.append(f"clipped {100 * cut:.1f} %")
-            if thread == "base":
-                # Dielectrics lie at about sRGB 50 to 240; judged by the middle of the picture, not by its extremes
-                codes, _ = quantise(image.pixels, "8", colour=True)
-                low, high = np.percentile(codes.max(2), [10, 90])
-                if high < 50:
-                    said.append("darker than real surfaces")
-                if low > 240:
-                    said.append("brighter than real surfaces")
-                worst = max(sheet.get("seam_x_after", 0), sheet.get("seam_y_after", 0))
-                if worst > 1:
-                    said.append(f"seam {worst:.1f}, visible above 1")
-                kept = min(sheet.get("contrast_x_after", 1), sheet.get("contrast_y_after", 1))
-                if image.wraps and kept < BLURRED:
-                    said.append(f"{100 * kept:.0f} % of its contrast at the join")
-            if thread == "metallic" and not is_constant(image.pixels):
-                half = float(((image.pixels > 0.2) & (image.pixels < 0.8)).mean())
-                if half > 0.25:
-                    said.append(f"{100 * half:.0f} % half metal")
-            if not image.wraps:
-                said.append("not seamless")
-            notes[thread] = said
-        return notes
 
     # --- pictures -----------------------------------------------------------------------------------------------
 
@@ -622,56 +479,11 @@ class Workbench:
     def deliver(self, ident: str, profile_name: str, size: int) -> Job:
         """A job that makes a zip of a material as it stands now."""
         wanted, state = profile(profile_name), self.store.get(ident)
-        weave = state.weave
-        if (error := self.evaluator.plan(weave).error()) is not None:
+        if (error := self.evaluator.plan(state.weave).error()) is not None:
             raise error
 
         def work(task: Task) -> dict[str, Any]:
             self._wait_for_kernels(early=False)
-            plan = self.evaluator.plan(weave)
-            names = needed(wanted, plan.threads)
-
-            def make(thread: str) -> Image:
-                with self.lane.hold(task):
-                    return self.evaluator.ask(weave, thread, size, task.part(0, 0))
-
-            folder = Path(tempfile.mkdtemp(prefix=".part-", dir=self.store.folder / "deliveries"))
-            try:
-                title = file_name(state.name)
-                origin = {k: v for k, v in asdict(state.origin).items() if v and v != "unknown"}
-                about = {
-                    "material": state.name,
-                    "origin": origin,
-                    "sources": [{"file": s.name, "sha256": d} for d, s in weave.sources.items()],
-                }
-                with self.evaluator.holding(weave, names, size):
-                    manifest = deliver_as_made(
-                        folder / "set",
-                        title,
-                        names,
-                        make,
-                        wanted,
-                        depth_mm=depth_of(weave),
-                        about=lambda: about,
-                        task=task.part(0, 0.95),
-                    )
-                task.report(0.96, "packing the zip")
-                partial = folder / "set.zip"
-                with zipfile.ZipFile(partial, "w", zipfile.ZIP_STORED) as out:  # the pictures are compressed already
-                    for file in sorted((folder / "set").iterdir()):
-                        task.checkpoint()
-                        out.write(file, f"{title}/{file.name}")
-                zipped = self._free_name(f"{title}_{wanted.name}_{size}_{time.strftime('%Y%m%d-%H%M%S')}")
-                place(partial, self.store.folder / "deliveries" / zipped)
-                row = self.store.add_delivery(ident, zipped, wanted.name, size)
-                return {"delivery": row.id, "file": zipped, "bytes": row.bytes, "manifest": manifest}
-            finally:
-                shutil.rmtree(folder, ignore_errors=True)
+            return zipped(self.store, self.evaluator, self.lane, state, wanted, size, task)
 
         return self.jobs.add(f"{state.name}: {wanted.title}, {size}", ident, work)
-
-    def _free_name(self, stem: str) -> str:
-        folder, name, n = self.store.folder / "deliveries", f"{stem}.zip", 2
-        while (folder / name).exists():
-            name, n = f"{stem}_{n}.zip", n + 1
-        return name

@@ -14,7 +14,8 @@ from silent_loom.core.images import Image, Kind
 from silent_loom.core.maps.normal import from_height
 from silent_loom.core.parallel import IDLE
 from silent_loom.core.resample import blur, reduce_area
-from silent_loom.core.tiling.breakup import BreakUp, BreakUpSettings, broken_up, chart, layout, outlines
+from silent_loom.core.tiling.breakup import BreakUp, BreakUpSettings, broken_up, layout, outlines
+from silent_loom.core.tiling.chart import chart
 from silent_loom.core.tiling.follow import kept_to, motif_of
 from silent_loom.core.tiling.gauss import learn
 from silent_loom.core.tiling.seam_meter import seams

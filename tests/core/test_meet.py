@@ -14,8 +14,9 @@ from silent_loom.core.maps.normal import from_height
 from silent_loom.core.parallel import IDLE
 from silent_loom.core.resample import blur
 from silent_loom.core.tiling import meet
+from silent_loom.core.tiling.cost import Cost, cost_of
 from silent_loom.core.tiling.cut import Prices, lowest_cut, roughness
-from silent_loom.core.tiling.seamless import MARGIN, SEAMLESS, Cost, SeamlessSettings, cost_of
+from silent_loom.core.tiling.seamless import MARGIN, SEAMLESS, SeamlessSettings
 from silent_loom.core.tiling.slide import slid
 from silent_loom.core.tiling.slopes import slopes_of
 from silent_loom.core.weave.step import Geometry

@@ -10,9 +10,10 @@ from hypothesis import strategies as st
 from silent_loom.core.images import Image
 from silent_loom.core.resample import blur
 from silent_loom.core.tiling import suggest as suggesting
+from silent_loom.core.tiling.cost import cost_of
 from silent_loom.core.tiling.cut import Prices, roughness_of_cut
 from silent_loom.core.tiling.overlap import APART, REACH, fitted_overlap, fitting_overlaps
-from silent_loom.core.tiling.seamless import SeamlessSettings, cost_of
+from silent_loom.core.tiling.seamless import SeamlessSettings
 from silent_loom.core.tiling.suggest import suggest, tried
 from tests.support.walls import courses, sheet
 

@@ -12,9 +12,10 @@ from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.parallel import IDLE
 from silent_loom.core.resample import blur
 from silent_loom.core.tiling import parted
+from silent_loom.core.tiling.cost import cost_of
 from silent_loom.core.tiling.join import closed_along
 from silent_loom.core.tiling.parted import Parted, part_objects, parted_at
-from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, cost_of
+from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.step import Geometry, Sheet
 from tests.conftest import spectrum

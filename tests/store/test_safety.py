@@ -20,7 +20,8 @@ from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.model import StepEntry, Weave
 from silent_loom.store import database
 from silent_loom.store.lock import FolderLock
-from silent_loom.store.store import Missing, Store, Unreadable
+from silent_loom.store.states import Missing, Unreadable
+from silent_loom.store.store import Store
 from silent_loom.store.sweep import ADDING, sweep
 
 EXAMPLES = Path(__file__).parent / "examples"

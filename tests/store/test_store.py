@@ -22,7 +22,9 @@ from silent_loom.core.files.png import png_bytes
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.model import StepEntry, Weave, starting_weave
 from silent_loom.store.pieces import packed, unpacked
-from silent_loom.store.store import Conflict, Missing, State, Store, StoredDecisions
+from silent_loom.store.states import Conflict, Missing, State
+from silent_loom.store.store import Store
+from silent_loom.store.stored import StoredDecisions
 from tests.conftest import codes_of
 from tests.conftest import spectrum as noise_of
 

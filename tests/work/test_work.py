@@ -18,7 +18,8 @@ from silent_loom.core.files.png import png_bytes
 from silent_loom.core.parallel import Lane, Rank, Task, both, over_rows
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.model import starting_weave
-from silent_loom.store.store import State, Store
+from silent_loom.store.states import State
+from silent_loom.store.store import Store
 from silent_loom.work.jobs import Job, Jobs
 from silent_loom.work.workbench import Draft, Workbench
 from tests.conftest import codes_of

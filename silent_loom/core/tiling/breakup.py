@@ -12,16 +12,16 @@ from numpy.typing import NDArray
 
 from silent_loom.core.errors import WeaveError
 from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.kernels import inlined, kernel, subkernel
+from silent_loom.core.kernels import kernel, subkernel
 from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.tiling.follow import kept_to, motif_of
 from silent_loom.core.tiling.gauss import Gauss, learn, sampled, scores_of, value_of
+from silent_loom.core.tiling.pieces import BLOCK, framed, put, take, turned
 from silent_loom.core.tiling.slopes import normals_of, slopes_of
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
 from silent_loom.core.weave.step import CarryStep, Geometry, Sheet, Sources, Texels
 
-BLOCK = 32
 MANY = 30
 """Cells that may show in one block: all that are looked at around it."""
 
@@ -219,128 +219,6 @@ def _around(px, py, cells, w, h, reach, join, lists, places):  # type: ignore[no
     return count
 
 
-def _framed(repeat: Floats, frame: int) -> Floats:
-    """A repeat that goes on at all sides, so that a block near its edges is read like any other.
-
-    Rows are as long as keeps those above each other out of the same lines of the cache.
-    """
-    h, w, channels = repeat.shape
-    length = w + 2 * frame
-    while not 192 <= length * channels * 4 % 4096 <= 3904:
-        length += 1
-    out = np.empty((h + 2 * frame, length, channels), np.float32)
-    rows = np.arange(-frame, h + frame) % h
-    out[:, frame : frame + w] = repeat[rows]
-    columns = [*range(frame), *range(frame + w, length)]
-    out[:, columns] = repeat[:, [(c - frame) % w for c in columns]][rows]
-    return out
-
-
-@inlined
-def _weights(t):  # type: ignore[no-untyped-def]
-    half, three, five, two, one = np.float32(0.5), np.float32(1.5), np.float32(2.5), np.float32(2), np.float32(1)
-    a, b = ((-half * t + one) * t - half) * t, (three * t - five) * t * t + one
-    return a, b, ((-three * t + two) * t + half) * t, (half * t - half) * t * t
-
-
-@inlined
-def _column(src, y, x, a, b, c, d, k):  # type: ignore[no-untyped-def]
-    one, two, three = np.uintp(1), np.uintp(2), np.uintp(3)
-    return a * src[y, x, k] + b * src[y + one, x, k] + c * src[y + two, x, k] + d * src[y + three, x, k]
-
-
-@inlined
-def _tap(src, y, x, a, b, c, d, e, f, g, h, k):  # type: ignore[no-untyped-def]
-    # Down first: four neighbours in a row are then weighed alike
-    one, two, three = np.uintp(1), np.uintp(2), np.uintp(3)
-    first = a * _column(src, y, x, e, f, g, h, k) + b * _column(src, y, x + one, e, f, g, h, k)
-    return first + c * _column(src, y, x + two, e, f, g, h, k) + d * _column(src, y, x + three, e, f, g, h, k)
-
-
-@inlined
-def _cubic(src, u, v):  # type: ignore[no-untyped-def]
-    # Catmull-Rom sample of up to three channels; numbers by themselves stay in registers. Places lie well inside.
-    x, y = int(u), int(v)
-    a, b, c, d = _weights(np.float32(u - x))
-    e, f, g, h = _weights(np.float32(v - y))
-    # Unsigned, so that no index is tested for being negative
-    row, column = np.uintp(y - 1), np.uintp(x - 1)
-    second, third = np.float32(0), np.float32(0)
-    if src.shape[2] > 1:
-        second = _tap(src, row, column, a, b, c, d, e, f, g, h, np.uintp(1))
-    if src.shape[2] > 2:
-        third = _tap(src, row, column, a, b, c, d, e, f, g, h, np.uintp(2))
-    return _tap(src, row, column, a, b, c, d, e, f, g, h, np.uintp(0)), second, third
-
-
-@inlined
-def _take(src, facts, q, i, j, exact, slopes, nearest):  # type: ignore[no-untyped-def]
-    # The sample that candidate q shows at texel (i, j) of a block; facts: cosine, sine, the place in the frame of the
-    # block's first texel, what a step to the right and one down add to it, and that place as whole texels
-    channels = src.shape[2]
-    c, s = facts[q, 0], facts[q, 1]
-    near = exact and s == 0.0
-    sx, sy, u, v = 0, 0, 0.0, 0.0
-    if near:
-        sx, sy = int(facts[q, 8]) + i, int(facts[q, 9]) + j
-    else:
-        u, v = facts[q, 2] + facts[q, 4] * i + facts[q, 5] * j, facts[q, 3] + facts[q, 6] * i + facts[q, 7] * j
-        if nearest:
-            near = True
-            sx, sy = int(u + 0.5), int(v + 0.5)
-    if near:
-        row, column = np.uintp(sy), np.uintp(sx)
-        second = src[row, column, 1] if channels > 1 else np.float32(0)
-        third = src[row, column, 2] if channels > 2 else np.float32(0)
-        return src[row, column, 0], second, third
-    first, second, third = _cubic(src, u, v)
-    if slopes:
-        # Chain rule: the height is that of the repeat at the turned place; y of a slope points up, places count down
-        c32, s32 = np.float32(c), np.float32(s)
-        first, second = c32 * first - s32 * second, s32 * first + c32 * second
-    return first, second, third
-
-
-@subkernel
-def _turned(src, facts, nx, ny, at, across, down, out, y0, x0):  # type: ignore[no-untyped-def]
-    # A block that only one candidate shows, turned or between texels. Places and weights of a row come first, as vector code;
-    # places are told from the block's first texel, where single precision is exact to a few millionths of a texel.
-    flat, channels = src.reshape(-1), src.shape[2]
-    length = src.shape[1] * channels
-    column, row = int(facts[2]), int(facts[3])
-    u, v = np.float32(facts[2] - column), np.float32(facts[3] - row)
-    ux, uy, vx, vy = np.float32(facts[4]), np.float32(facts[5]), np.float32(facts[6]), np.float32(facts[7])
-    first = (row - 1) * length + (column - 1) * channels
-    step = np.uintp(channels)
-    for j in range(ny):
-        uj, vj = u + uy * np.float32(j), v + vy * np.float32(j)
-        for i in range(BLOCK):
-            ui, vi = uj + ux * np.float32(i), vj + vx * np.float32(i)
-            x, y = np.int32(np.floor(ui)), np.int32(np.floor(vi))
-            at[i] = first + y * length + x * channels
-            across[0, i], across[1, i], across[2, i], across[3, i] = _weights(ui - np.float32(x))
-            down[0, i], down[1, i], down[2, i], down[3, i] = _weights(vi - np.float32(y))
-        for k in range(channels):
-            for i in range(nx):
-                total = np.float32(0)
-                for r in range(4):
-                    q = np.uintp(at[i] + r * length + k)
-                    left = across[0, i] * flat[q] + across[1, i] * flat[q + step]
-                    total += down[r, i] * (
-                        left + across[2, i] * flat[q + step + step] + across[3, i] * flat[q + step + step + step]
-                    )
-                out[y0 + j, x0 + i, k] = total
-
-
-@inlined
-def _put(out, y, x, first, second, third):  # type: ignore[no-untyped-def]
-    out[y, x, 0] = first
-    if out.shape[2] > 1:
-        out[y, x, 1] = second
-    if out.shape[2] > 2:
-        out[y, x, 2] = third
-
-
 @subkernel
 def _shares(across, down, places, count, mx, my, join, share, least, first, sum1, sum2):  # type: ignore[no-untyped-def]
     # How much each candidate counts at every texel of a block, and the sums of that and of its squares. Plain loops over
@@ -447,9 +325,9 @@ def _break(  # type: ignore[no-untyped-def]
                             out[y0 + j, x0 + i, k] = src[sy + j, sx + i, k]
                 continue
             if count == 1 and not ids:
-                _turned(src, facts[0], x1 - x0, y1 - y0, starts, weights[0], weights[1], out, y0, x0)
+                turned(src, facts[0], x1 - x0, y1 - y0, starts, weights[0], weights[1], out, y0, x0)
                 if slopes:
-                    # Chain rule, as in `_take`
+                    # Chain rule, as in `take`
                     c32, s32 = np.float32(facts[0, 0]), np.float32(facts[0, 1])
                     for y in range(y0, y1):
                         for x in range(x0, x1):
@@ -470,10 +348,10 @@ def _break(  # type: ignore[no-untyped-def]
                         i = (y - y0) * BLOCK + x - x0
                         t = share[q, i]
                         if first[i] == q and (ids or sum1[i] <= alone):
-                            a, d, e = _take(src, facts, q, x - x0, y - y0, exact, slopes, ids)
-                            _put(out, y, x, a, d, e)
+                            a, d, e = take(src, facts, q, x - x0, y - y0, exact, slopes, ids)
+                            put(out, y, x, a, d, e)
                         elif t > none and sum1[i] > alone and not ids:
-                            a, d, e = _take(mixed, facts, q, x - x0, y - y0, exact, slopes, False)
+                            a, d, e = take(mixed, facts, q, x - x0, y - y0, exact, slopes, False)
                             total[0, i] += t * a
                             total[1, i] += t * d
                             total[2, i] += t * e
@@ -486,13 +364,13 @@ def _break(  # type: ignore[no-untyped-def]
                         continue
                     scale = np.float32(1.0) / np.sqrt(sum2[i])
                     if slopes:
-                        _put(out, y, x, total[0, i] * scale, total[1, i] * scale, none)
+                        put(out, y, x, total[0, i] * scale, total[1, i] * scale, none)
                         continue
                     # Where one cell counts for nearly all, its own sample: tables are a little coarser than samples
                     own = max(none, (np.float32(1) / sum1[i] - np.float32(0.9)) * np.float32(10))
                     a, d, e = none, none, none
                     if own > none:
-                        a, d, e = _take(src, facts, first[i], x - x0, y - y0, exact, slopes, False)
+                        a, d, e = take(src, facts, first[i], x - x0, y - y0, exact, slopes, False)
                     rest = np.float32(1) - own
                     value_a = value_of(total[0, i] * scale, 0, to_value)
                     if channels == 1:
@@ -502,7 +380,7 @@ def _break(  # type: ignore[no-untyped-def]
                         a = own * a + rest * (back[0, 0] * value_a + back[0, 1] * value_b + back[0, 2] * value_c)
                         d = own * d + rest * (back[1, 0] * value_a + back[1, 1] * value_b + back[1, 2] * value_c)
                         e = own * e + rest * (back[2, 0] * value_a + back[2, 1] * value_b + back[2, 2] * value_c)
-                    _put(out, y, x, a, d, e)
+                    put(out, y, x, a, d, e)
 
 
 def _ragged(n: int, length: float, cell: float, much: float, phase: float) -> NDArray[np.float64]:
@@ -545,7 +423,7 @@ def broken_up(
     pitch = image.size_mm[0] / image.width, image.size_mm[1] / image.height
     ratio = max(size_mm[0] / width / pitch[0], size_mm[1] / height / pitch[1])
     frame = math.ceil(BLOCK * max(1.0, ratio * max(pitch) / min(pitch))) + 4  # a turned block, from a middle in the repeat
-    values = _framed(slopes_of(image.pixels, task) if slopes else image.pixels, frame)
+    values = framed(slopes_of(image.pixels, task) if slopes else image.pixels, frame)
     plain = slopes or image.kind is Kind.ID
     tables = _IDENTITY if plain else learn(sampled(image.pixels), image.kind)
     mixed = values if plain else scores_of(values, tables, task)
@@ -581,20 +459,6 @@ def broken_up(
 
 
 _IDENTITY = Gauss(*(np.zeros((3, 3), np.float32),) * 2, np.zeros((3, 4), np.float32), np.zeros((3, 2), np.float32))
-
-
-def chart(width: int, height: int, size_mm: tuple[float, float]) -> Image:
-    """A test chart that wraps: numbered squares in eight tones with an arrow up, so that turns and jumps are seen."""
-    y, x = np.mgrid[0:height, 0:width]
-    u, v = x / width * 8 % 1, y / height * 8 % 1
-    i, j = (x * 8 // width).astype(int), (y * 8 // height).astype(int)
-    hue = (i + 3 * j) % 8 / 8.0
-    colour = 0.35 + 0.25 * np.cos(2 * np.pi * (hue[..., None] + np.array([0, 0.33, 0.67])))
-    arrow = ((np.abs(u - 0.5) < 0.06) & (v > 0.2) & (v < 0.8)) | ((np.abs(u - 0.5) < (v - 0.15) * 0.8) & (v > 0.15) & (v < 0.42))
-    line = (u < 0.04) | (v < 0.04)
-    colour = np.where(arrow[..., None], 0.9, colour)
-    colour = np.where(line[..., None], 0.05, colour)
-    return Image(np.ascontiguousarray(colour, np.float32), Kind.COLOUR, size_mm, True)
 
 
 def outlines(s: BreakUpSettings, tile_mm: tuple[float, float], width: int, height: int, task: Task) -> Image:

@@ -10,8 +10,9 @@ from silent_loom.core.kernels import kernel
 from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.resample import blur, reduce_area
 from silent_loom.core.tiling.bend import CELL
-from silent_loom.core.tiling.contour import FULL, Layers, Lines, contour_prices, layers_of, lines_of, quiet_below, window_at
+from silent_loom.core.tiling.contour import Lines, contour_prices, lines_of, quiet_below
 from silent_loom.core.tiling.cut import FAR, Prices, lowest_cut, price_by_row, reached, roughness
+from silent_loom.core.tiling.layers import FULL, Layers, layers_of, window_at
 from silent_loom.core.tiling.slide import slid
 
 SIZES = (256, 512, 1024)

@@ -11,8 +11,9 @@ from silent_loom.core.images import Image
 from silent_loom.core.parallel import IDLE, Task, both
 from silent_loom.core.resample import at_most
 from silent_loom.core.tiling.beat import beat_across
+from silent_loom.core.tiling.cost import Cost, cost_of
 from silent_loom.core.tiling.cut import roughness_of_cut
-from silent_loom.core.tiling.seamless import MARGIN, Cost, cost_of, cut_by_lines
+from silent_loom.core.tiling.seamless import MARGIN, cut_by_lines
 
 SIZES = (256, 512, 1024)
 """Texels along the longer side: every overlap is tried at the first, the best ones are placed more exactly at the others."""

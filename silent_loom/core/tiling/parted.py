@@ -13,7 +13,8 @@ from silent_loom.core.images import Floats
 from silent_loom.core.kernels import inlined, kernel
 from silent_loom.core.parallel import IDLE, Task, over_rows
 from silent_loom.core.resample import blur
-from silent_loom.core.tiling.contour import LOOK, SKIP, Layers
+from silent_loom.core.tiling.contour import LOOK, SKIP
+from silent_loom.core.tiling.layers import Layers
 
 OBJECT = (0.06, 0.16)
 """Steps of tone between which what meets at the cut begins to be two things and not one in two lights, in features."""
@@ -30,9 +31,9 @@ FLAT = (0.006, 0.012)
 ALONE = (0.6, 0.8)
 """… and how many of its borders have no line between."""
 SHARP = 3.0
-"""Texels each way within which the tone changes there, at `contour.FULL`."""
+"""Texels each way within which the tone changes there, at `layers.FULL`."""
 LINES = 1.5
-"""Blur by which lines are told from grain, at `contour.FULL`."""
+"""Blur by which lines are told from grain, at `layers.FULL`."""
 LINED = 0.25
 """Part of a step of tone by which what lies at a border is neither of both sides, where a line is there."""
 DRIFT = 0.5

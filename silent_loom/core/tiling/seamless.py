@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
-from functools import cached_property, partial
+from dataclasses import replace
 from typing import Any, Literal, NamedTuple, cast
 
 import numpy as np
@@ -14,25 +13,23 @@ from pydantic import field_validator
 from silent_loom.core.carry import warp_homography
 from silent_loom.core.errors import WeaveError
 from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.kernels import kernel
-from silent_loom.core.parallel import IDLE, Task, over_rows
+from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.photo.perspective import convex, homography
-from silent_loom.core.resample import blur
 from silent_loom.core.tiling.bend import bent, drift_between
-from silent_loom.core.tiling.contour import FULL, Layers, contour_prices, layers_of, window_at
-from silent_loom.core.tiling.cut import Prices, edge_prices, lowest_cut, roughness
+from silent_loom.core.tiling.contour import contour_prices
+from silent_loom.core.tiling.cost import Cost, cost_of
+from silent_loom.core.tiling.cut import lowest_cut, roughness
 from silent_loom.core.tiling.fade import fade_strip
-from silent_loom.core.tiling.features import features
-from silent_loom.core.tiling.fibres import running
 from silent_loom.core.tiling.gradient import close
 from silent_loom.core.tiling.grid import room_of
 from silent_loom.core.tiling.join import closed_along
+from silent_loom.core.tiling.layers import Layers
 from silent_loom.core.tiling.level import levelled
 from silent_loom.core.tiling.meet import meeting, met_sides
+from silent_loom.core.tiling.mirror import mirrored
 from silent_loom.core.tiling.parted import Parted, parted_at
 from silent_loom.core.tiling.slide import with_ends_slid
 from silent_loom.core.tiling.slopes import normals_of, slopes_of
-from silent_loom.core.weave import threads
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, setting
 from silent_loom.core.weave.step import CarryStep, Geometry, Sheet, Sources, Texels, whole
@@ -46,7 +43,7 @@ WORTH_MOVING = 0.9
 """Both ends of an overlap are moved along each other where the cut then costs less than this part."""
 
 ROOMY = 40
-"""Texels of `contour.FULL` that are left beside stripes, from which on they are cut by lines: in less the look to either side of
+"""Texels of `layers.FULL` that are left beside stripes, from which on they are cut by lines: in less the look to either side of
 a cut sees little but the borders."""
 FIBRES = 0.2
 """Transition, as a part of the overlap, where everything runs along it: fibres change as slowly themselves."""
@@ -148,100 +145,6 @@ class SeamlessSettings(Settings):
 
     def weights(self) -> dict[str, float]:
         return {"base": self.base_weight, "height": self.height_weight, "normal": self.normal_weight}
-
-
-@kernel("f4[:,:,::1], f8[::1], f4[:,:,::1], i8, i8")
-def _shut(planes, path, out, x0, x1):  # type: ignore[no-untyped-def]
-    keep, rows, count = out.shape
-    n = planes.shape[1] - keep
-    for x in range(x0, x1):
-        for y in range(rows):
-            at = x + keep if x < n and x + 0.5 < path[y] else x
-            for k in range(count):
-                out[x, y, k] = planes[y, at, k]
-
-
-@dataclass(frozen=True)
-class Cost:
-    """Features of every thread that counts, weighted, over one sheet.
-
-    Attributes
-    ----------
-    planes : array, shape (H, W, K)
-    scale : float
-        Longer side of the sheet over `contour.FULL`.
-    toned : int
-        How many of the first planes have a tone; slopes have none.
-    """
-
-    planes: Floats
-    scale: float
-    toned: int
-
-    @cached_property
-    def layers(self) -> Layers:
-        return layers_of(self.planes, self.scale, self.toned)
-
-    @cached_property
-    def along(self) -> float:
-        """Whether everything runs across the sheet, see `fibres.running`."""
-        return running(self.planes, 1)
-
-    def closed_x(self, keep: int, path: NDArray[np.float64], task: Task = IDLE) -> Cost:
-        """The same sheet cut shut from left to right along a path (a hard cut: only its content matters here), and turned."""
-        rows, _, count = self.planes.shape
-        out = np.empty((keep, rows, count), np.float32)
-        over_rows(keep, partial(_shut, self.planes, path, out), task)
-        return replace(self, planes=out)
-
-    def slid(self, keep: int, shift: Floats, closed: bool, task: Task = IDLE) -> Cost:
-        """The same sheet with both ends of its overlap moved along each other."""
-        return replace(self, planes=with_ends_slid(self.planes, None, 1, keep, shift, closed, task))
-
-    def turned(self) -> Cost:
-        made = replace(self, planes=np.ascontiguousarray(self.planes.transpose(1, 0, 2)))
-        if "layers" in self.__dict__:
-            made.__dict__["layers"] = self.layers.turned()
-        return made
-
-    def prices(self, keep: int, closed: bool, task: Task = IDLE) -> Prices:
-        """Prices of a cut over the overlap that keeps what both ends show whole."""
-        return contour_prices(*self.sides(keep, task), self.scale, closed, task)
-
-    def sides(self, keep: int, task: Task = IDLE) -> tuple[Layers, Layers]:
-        """Both pictures of the overlap, taken apart."""
-        width = self.planes.shape[1]
-        n, beside = width - keep, window_at(self.scale)
-        if "layers" in self.__dict__ or 2 * (n + beside) >= width:
-            layers = self.layers
-        else:  # both ends of the sheet alone, as far as their medians look
-            ends = np.concatenate([self.planes[:, : n + beside], self.planes[:, keep - beside :]], 1)
-            layers, width = layers_of(ends, self.scale, self.toned, task), ends.shape[1]
-        return layers.part(slice(0, n)), layers.part(slice(width - n, None))
-
-    def prices_of_difference(self, keep: int) -> Prices:
-        """Prices of a cut over an overlap both ends of which show the same things: by how far they differ."""
-        n = self.planes.shape[1] - keep
-        first, second = self.planes[:, :n], self.planes[:, keep:]
-        gap = first - second
-        difference = np.square(gap).sum(2)  # squared, so that one bad place costs more than a long way round it
-        # Parting lines that differ only in place would double an edge: the difference also counts a little way around.
-        difference = difference + blur(np.ascontiguousarray(difference), 2.0, False)
-        gx = np.abs(np.diff(first, axis=1, append=first[:, -1:])) + np.abs(np.diff(second, axis=1, append=second[:, -1:]))
-        busy = blur(np.ascontiguousarray(gx.sum(2)), 3.0, False)
-        return edge_prices(np.ascontiguousarray(difference, np.float32), np.ascontiguousarray(busy, np.float32))
-
-
-def cost_of(inputs: Mapping[str, Image], weights: Mapping[str, float]) -> Cost:
-    """Stack the features of every thread that counts."""
-    toned: list[Floats] = []
-    sloping: list[Floats] = []
-    for name, image in inputs.items():
-        weight = weights.get(name, threads.spec(name).weight)
-        if weight > 0:
-            (sloping if image.kind is Kind.NORMAL else toned).append(features(image) * np.float32(weight))
-    stacked = np.ascontiguousarray(np.concatenate(toned + sloping, 2))
-    return Cost(stacked, max(stacked.shape[:2]) / FULL, sum(p.shape[2] for p in toned))
 
 
 class Seamless(CarryStep[SeamlessSettings]):
@@ -387,7 +290,7 @@ class Seamless(CarryStep[SeamlessSettings]):
     def carry(self, s: SeamlessSettings, image: Image, decision: Decision, sheet: Sheet, task: Task) -> Image:
         w, h = sheet.width, sheet.height
         if s.method == "mirror":
-            return Image(_mirrored(image, w, h), image.kind, sheet.size_mm, True)
+            return Image(mirrored(image, w, h), image.kind, sheet.size_mm, True)
         path_x, path_y = self.paths(s, decision, w, h)
         laid = self._laid(s, image, w, h, task)
         n, m = laid.width - w, laid.height - h
@@ -557,18 +460,6 @@ def _faded(pixels: Floats, kind: Kind, w: int, h: int, width: float, task: Task)
     out = half[:h].copy()
     fade_strip(half[:m], half[h:], kind, width, True, out[:m], task)
     return normals_of(out, task) if kind is Kind.NORMAL else out
-
-
-def _mirrored(image: Image, width: int, height: int) -> Floats:
-    x, y = np.arange(width), np.arange(height)
-    turned_x, turned_y = x >= image.width, y >= image.height
-    x = np.clip(np.where(turned_x, 2 * image.width - 1 - x, x), 0, image.width - 1)
-    y = np.clip(np.where(turned_y, 2 * image.height - 1 - y, y), 0, image.height - 1)
-    pixels = image.pixels[y[:, None], x[None, :]]
-    if image.kind is Kind.NORMAL:
-        pixels[:, turned_x, 0] *= -1
-        pixels[turned_y, :, 1] *= -1
-    return np.ascontiguousarray(pixels)
 
 
 def _stretch(path: Floats, rows: int, closed: bool) -> NDArray[np.float64]:

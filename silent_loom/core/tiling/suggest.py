@@ -13,12 +13,12 @@ from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.photo.tilt import most_contrast, tilt
 from silent_loom.core.resample import at_most, blur, resize
 from silent_loom.core.srgb import encode_srgb
-from silent_loom.core.tiling.contour import FULL, layers_of
 from silent_loom.core.tiling.features import features
 from silent_loom.core.tiling.fibres import running
 from silent_loom.core.tiling.grid import fit_grid
 from silent_loom.core.tiling.judge import contrast_after
 from silent_loom.core.tiling.lattice import find_lattice
+from silent_loom.core.tiling.layers import FULL, layers_of
 from silent_loom.core.tiling.meet import LINED as BENT
 from silent_loom.core.tiling.overlap import LINED, fitting_overlaps
 from silent_loom.core.tiling.seam_meter import seams

@@ -11,7 +11,7 @@ from pydantic import BaseModel, Field
 from silent_loom.core.delivery.files import file_names
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.profile import profiles
-from silent_loom.store.store import Missing
+from silent_loom.store.states import Missing
 from silent_loom.web.common import Bench, Stored
 
 router = APIRouter()

@@ -10,7 +10,8 @@ from fastapi.responses import FileResponse
 
 from silent_loom.core.errors import LoomError
 from silent_loom.demo import seed
-from silent_loom.store.store import Listed, Store
+from silent_loom.store.states import Listed
+from silent_loom.store.store import Store
 from silent_loom.web.common import Bench, Stored, kept_by, templates
 from silent_loom.work.workbench import Workbench
 

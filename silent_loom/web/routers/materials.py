@@ -15,7 +15,7 @@ from silent_loom.core.parallel import Rank
 from silent_loom.core.photo.whole_repeats import follow_grid
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.model import MixMode, SourceRef, StepEntry, Weave
-from silent_loom.store.store import Origin, State
+from silent_loom.store.states import Origin, State
 from silent_loom.web import describe
 from silent_loom.web.common import Bench, Stored, templates
 from silent_loom.work.workbench import Workbench

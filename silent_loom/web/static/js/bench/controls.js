@@ -150,7 +150,7 @@ export class Controls {
 
   suggest() {
     const [ask, why] = this.asker();
-    this.root.append(el("div", { class: "d-flex gap-1 my-2" }, el("button", { class: "act edge", type: "button", id: "suggest", onclick: () => ask("suggested") }, "Suggest a method"),
+    this.root.append(el("div", { class: "d-flex gap-1 my-2 flex-wrap" }, el("button", { class: "act edge", type: "button", id: "suggest", onclick: () => ask("suggested") }, "Suggest a method"),
       el("button", { class: "act", type: "button", id: "find-motif", onclick: () => ask("motif") }, "Find a motif"),
       el("button", { class: "act", type: "button", id: "mark-cell", title: "Drag the corners of one repeat, or of several whole ones, on the sheet", onclick: () => this.markCell() }, "Mark it by hand")), why);
   }
