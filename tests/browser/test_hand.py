@@ -329,10 +329,16 @@ def test_a_map_set_is_shown_as_a_table_before_it_is_taken(page: Page, address: s
     expect(normal).to_contain_text("turned up")
     expect(normal.get_by_label("green down")).to_be_checked()
     expect(table.locator("tr[data-file='kelp_gloss.png']").get_by_label("smoothness")).to_be_checked()
+    width = page.get_by_label("Width of a repeat")
+    width.fill("wide")
+    page.click("#make-sets")
+    expect(page.locator("dialog [role=alert]:visible").first).to_contain_text("how wide is a repeat")
+    width.fill("20 in")
     page.click("#make-sets")
     page.wait_for_url("**/bench/*")
     ready(page)
     expect(page.locator("[data-step=mapset]")).to_be_visible()
+    expect(page.locator("#facts")).to_contain_text("50.8 cm")
     rough, gloss = made(page, "roughness", 128), np.rint((plane * 0.1 + 0.4) * 255)
     assert np.abs(rough.reshape(128, 128, -1)[..., 0] - (255 - gloss)).max() <= 1
 

@@ -1,5 +1,6 @@
 import Alpine from "/static/vendor/alpine/alpine.csp.min.js";
 import { cm, el, get, picture, post, send, since } from "./api.js";
+import { fieldUnit, length, parse } from "./units.js";
 
 const drawn = new Map(); // pictures of cards that this page has, by material and state
 
@@ -102,7 +103,7 @@ document.addEventListener("alpine:init", () => {
       this.token = found.token;
       this.tableError = "";
       this.sets = found.sets.map((s, i) => ({
-        key: i, name: s.name.replace(/_/g, " ") || "Material", width_mm: 1000, repeats: true, notes: s.notes,
+        key: i, name: s.name.replace(/_/g, " ") || "Material", width: length(1000), repeats: true, notes: s.notes,
         rows: s.files.flatMap((f, j) => f.channels.map((c, k) => ({
           key: `${j}.${k}`, path: f.path, file: k ? "" : f.file, facts: k ? "" : `${f.width} × ${f.height}, ${f.bits} bit`, notes: k ? [] : f.notes,
           channel: c.channel, looks: c.looks_like + (c.map === "normal" ? `, green ${f.green}${f.green_confidence ? ` (${Math.round(100 * f.green_confidence)} %)` : ""}` : ""),
@@ -117,6 +118,10 @@ document.addEventListener("alpine:init", () => {
     async makeSets() {
       let last = null;
       try {
+        for (const s of this.sets) {
+          s.width_mm = parse(s.width, fieldUnit("mm", 1));
+          if (!(s.width_mm >= 0.01)) throw new Error(`${s.name}: how wide is a repeat? Type for example 1 m, 60 cm or 5 in.`);
+        }
         for (const s of this.sets) {
           const maps = s.rows.filter((r) => r.map).map((r) => ({ path: r.path, thread: r.map, channel: r.channel, invert: r.map === "roughness" && r.invert, green_down: r.map === "normal" && r.green_down }));
           if (maps.length) last = await post("/api/open/make", { token: this.token, name: s.name, maps, width_mm: s.width_mm, repeats: s.repeats });

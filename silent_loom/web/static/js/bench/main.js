@@ -42,12 +42,17 @@ function facts() {
   $("saved").textContent = $("saved").textContent || "Saved";
   document.body.dataset.head = material.head;
 }
-let lastSaved = "Saved";
+// When is told on hover and to who cannot see: the head has no room to spare
+let savedAt = "";
+function showSaved() {
+  $("saved").replaceChildren("Saved ", el("span", { class: "visually-hidden" }, savedAt));
+  $("saved").title = savedAt && `Saved at ${savedAt}`;
+}
 state.addEventListener("draft", () => { $("saved").textContent = "Trying …"; });
 state.addEventListener("saving", () => { $("saved").textContent = "Saving …"; });
-state.addEventListener("saved", () => { lastSaved = `Saved ${clock()}`; $("saved").textContent = lastSaved; });
+state.addEventListener("saved", () => { savedAt = clock(); showSaved(); });
 state.addEventListener("fault", (e) => { $("saved").textContent = "Not saved"; say(e.detail); });
-state.addEventListener("refused", (e) => { $("saved").textContent = lastSaved; say(e.detail); });
+state.addEventListener("refused", (e) => { showSaved(); say(e.detail); });
 
 // Words that pass: they leave by themselves, unless somebody reads them
 function say(words) {

@@ -23,7 +23,7 @@ class Pane {
     this.bar = el("div", { class: "bar" });
     this.maps = el("select", { "aria-label": "Map", onchange: () => { this.thread = this.maps.value; this.refresh(); this.table.remember(); } });
     this.views = el("span", { class: "segments", role: "radiogroup", "aria-label": "View" }, ...Object.entries(VIEWS).map(([name, title]) =>
-      el("button", { class: "act", type: "button", role: "radio", "data-view": name, title: `${title} (${KEYS[name]})`, onclick: () => this.show(name) }, title.split(" ")[0], ...title.split(" ").slice(1).map((word) => el("span", { class: "wide" }, ` ${word}`)))));
+      el("button", { class: "act", type: "button", role: "radio", "data-view": name, title: `${title} (${KEYS[name]})`, onclick: () => this.show(name) }, el("span", {}, title.split(" ")[0], ...title.split(" ").slice(1).map((word) => el("span", { class: "wide" }, ` ${word}`))))));
     this.copies = ["across", "down"].map((word, i) => el("input", { type: "number", min: 1, max: 16, value: 2, "aria-label": `Copies ${word}`, class: "copies",
       onchange: (e) => {
         const n = Math.max(1, Math.min(16, Math.round(+e.target.value) || 1));
