@@ -18,7 +18,7 @@ from silent_loom.core.photo.light import (
 )
 from silent_loom.core.resample import enlarge
 from silent_loom.core.weave.step import Geometry, Sheet
-from silent_loom.demo.surfaces import SURFACES
+from silent_loom.demo.all_surfaces import SURFACES
 
 
 def scene(name: str, slope: float = 0.7, vignette: float = 0.8) -> tuple[np.ndarray, np.ndarray, Image]:

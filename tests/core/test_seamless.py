@@ -17,7 +17,8 @@ from silent_loom.core.tiling.seamless import Seamless, SeamlessSettings, joins
 from silent_loom.core.tiling.strip import join_strip
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.step import Geometry, Sheet
-from silent_loom.demo.surfaces import SURFACES, noise
+from silent_loom.demo.all_surfaces import SURFACES
+from silent_loom.demo.surfaces import noise
 from tests.conftest import as_colour, spectrum
 
 TEXEL = {"sailcloth": 0.27}
