@@ -9,7 +9,9 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, BrowserContext, Page, sync_playwright
+from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
+
+expect.set_options(timeout=30_000)  # other tests use the cores at the same time; a state that comes is waited for
 
 FLAGS = [
     "--no-sandbox",

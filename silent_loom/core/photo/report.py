@@ -325,7 +325,9 @@ def report(picture: Picture, width_mm: float | None = None, task: Task = IDLE) -
                 )
             )
 
-    # Light
+    # Light; a border reads as a patch of light, and is gone with the border
+    left, up, right, low = border(grey, small_codes)
+    bordered = max(left, up, right, low) > 0
     field_ = illumination(image, 0.3, 1.0, task)
     told = _light(field_)
     even = evenness(image)
@@ -351,7 +353,7 @@ def report(picture: Picture, width_mm: float | None = None, task: Task = IDLE) -
                 "Once tiled it shows as a grid of light and dark.",
                 even,
                 Cure("light", {"amount": 1.0, "patches": 1.0}, "Even the light, its patches too", at_least=True)
-                if told.patches > BLOTCHY
+                if told.patches > BLOTCHY and not bordered
                 else Cure("light", {"amount": 1.0}, "Even the light"),
             )
         )
@@ -360,7 +362,6 @@ def report(picture: Picture, width_mm: float | None = None, task: Task = IDLE) -
     task.checkpoint()
 
     # Border
-    left, up, right, low = border(grey, small_codes)
     figures["border"] = [round(v, 4) for v in (left, up, right, low)]
     if max(left, up, right, low) > 0:
         inset = 0.5 / max(sw, sh)
