@@ -63,6 +63,10 @@ class WeaveError(LoomError):
     """A weave cannot be evaluated as it stands."""
 
 
+class NotMade(WeaveError):
+    """A thread is asked for that no row makes, at least not as the weave stands now."""
+
+
 class SettingError(WeaveError):
     """A setting is unknown or out of range."""
 

@@ -87,10 +87,10 @@ def _rows(src, index, weights, out, y0, y1):  # type: ignore[no-untyped-def]
             out[y, i] = src[a, i] * wa + src[b, i] * wb + src[c, i] * wc + src[d, i] * wd
 
 
-def enlarge(pixels: Floats, width: int, height: int, wraps: bool, task: Task = IDLE) -> Floats:
+def enlarge(pixels: Floats, width: int, height: int, wraps: bool, task: Task = IDLE, held: bool = False) -> Floats:
     """Catmull-Rom interpolation to a larger size, texel borders kept in place.
 
-    Held to the range of what comes in: at saturated edges its taps overshoot, which would be cut on delivery.
+    ``held`` keeps to the range of what comes in: at saturated edges the taps overshoot, which would be cut on delivery.
     """
     src = pixels if pixels.ndim == 3 else pixels[..., None]
     ix, wx = _taps(width, src.shape[1], wraps)
@@ -104,7 +104,8 @@ def enlarge(pixels: Floats, width: int, height: int, wraps: bool, task: Task = I
 
     def rows(a: int, b: int) -> None:
         _rows(m2, iy, wy, o2, a, b)
-        np.clip(out[a:b], low, high, out=out[a:b])
+        if held:
+            np.clip(out[a:b], low, high, out=out[a:b])
 
     over_rows(height, rows, task)
     return out if pixels.ndim == 3 else out[..., 0]
@@ -198,7 +199,7 @@ def resize(image: Image, width: int, height: int, task: Task = IDLE) -> Image:
     if width < image.width or height < image.height:
         p = reduce_area(p, min(width, image.width), min(height, image.height))
     if p.shape[:2] != (height, width):
-        p = enlarge(p, width, height, image.wraps, task)
+        p = enlarge(p, width, height, image.wraps, task, held=True)
     if image.kind is Kind.NORMAL:
         p = normalise(p)
     return image.with_pixels(p)

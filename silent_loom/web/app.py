@@ -15,7 +15,7 @@ from fastapi.staticfiles import StaticFiles
 from sqlalchemy.exc import DatabaseError
 
 from silent_loom import __version__
-from silent_loom.core.errors import Cancelled, FileError, Full, LoomError, refusal
+from silent_loom.core.errors import Cancelled, FileError, Full, LoomError, NotMade, refusal
 from silent_loom.core.kernels import load_kernels
 from silent_loom.core.prepare import Preparation
 from silent_loom.store.database import refused
@@ -103,7 +103,9 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
         return JSONResponse({"error": str(error)}, 404)
 
     def told(error: LoomError) -> JSONResponse:
-        status = 415 if isinstance(error, FileError) else 507 if isinstance(error, Full) else 422
+        # What is not made as the weave stands may have been made when it was asked for
+        kinds = {FileError: 415, Full: 507, NotMade: 409}
+        status = next((status for kind, status in kinds.items() if isinstance(error, kind)), 422)
         about = {"error": str(error), "what": error.what, "where": error.where, "todo": error.todo}
         return JSONResponse({k: printable(v) for k, v in about.items()}, status)
 

@@ -76,7 +76,7 @@ def page(context: BrowserContext, address: str, request: pytest.FixtureRequest) 
         )
     faults: list[str] = []
     page.on("pageerror", lambda e: faults.append(str(e)))
-    page.on("console", lambda m: faults.append(m.text) if m.type == "error" and "409" not in m.text else None)
+    page.on("console", lambda m: faults.append(f"{m.text} {m.location}") if m.type == "error" and "409" not in m.text else None)
     outside: list[str] = []
     page.on("request", lambda r: outside.append(r.url) if not r.url.startswith((address, "data:", "blob:")) else None)
     yield page

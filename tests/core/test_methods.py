@@ -29,6 +29,7 @@ from silent_loom.core.tiling.seam_meter import heat, seam, seams
 from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins
 from silent_loom.core.tiling.suggest import smoothness, suggest, tried
 from silent_loom.core.weave.step import Geometry, Sheet
+from silent_loom.demo.all_surfaces import SURFACES
 from tests.conftest import as_colour, spectrum
 from tests.support.varied import Made, photos
 
@@ -96,6 +97,13 @@ def test_suggested_method_closes_nearly_all_and_keeps_their_contrast() -> None:
     assert len(over) <= 0.05 * len(reached), over
     assert len(lost) <= 0.05 * len(reached), lost
     assert min(k for _, k in reached.values()) > 0.9, lost
+
+
+def test_a_rope_closes_at_the_overlap_that_is_suggested_and_not_at_any() -> None:
+    surface = SURFACES["rope"]((640, 800), 1.0)
+    sheet = Image(surface.colour, Kind.COLOUR, surface.size_mm)
+    assert tried(sheet, SeamlessSettings())[1] > 1.0
+    assert tried(sheet, SeamlessSettings(**suggest(sheet).settings))[1] <= 1.0
 
 
 @pytest.mark.parametrize("name", [m.name for m in photos()] + [f"photograph of {n}" for n in ("brick", "grass", "gravel")])

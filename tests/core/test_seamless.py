@@ -26,7 +26,7 @@ TEXEL = {"sailcloth": 0.27}
 
 
 ANYWHERE = sorted(set(SURFACES) - {"rope"})
-"""Surfaces that close at any overlap. A rope repeats strand by strand: a plain cut at any place shows (1.8), its motif is what closes it."""
+"""Surfaces that close at any overlap. A rope repeats strand by strand: cut at any place it shows, at a fitted overlap it closes."""
 
 
 def sideways(prices: Prices, y: int, start: int, end: int) -> float:

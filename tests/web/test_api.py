@@ -267,7 +267,7 @@ def test_cards_and_knots_are_pictures(client: TestClient, material: dict[str, An
     assert knot.content[:4] == b"\x89PNG"
     assert client.get(f"{path}/photo.jpg?step_id={row(material, 'photo')['id']}&size=128").content[:2] == b"\xff\xd8"
     assert client.get(f"{path}/map/not-a-thread.png").status_code == 422
-    assert client.post(f"{path}/map", json={"thread": "emission", "size": 32}).status_code == 422
+    assert client.post(f"{path}/map", json={"thread": "emission", "size": 32}).status_code == 409
 
 
 def wait(client: TestClient, job: str) -> dict[str, Any]:

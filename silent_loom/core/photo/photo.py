@@ -78,7 +78,7 @@ def _to(pixels: Floats, sheet: Sheet, task: Task) -> Floats:
     if sheet.width < w or sheet.height < h:
         pixels = reduce_area(pixels, min(sheet.width, w), min(sheet.height, h))
     if pixels.shape[:2] != (sheet.height, sheet.width):
-        pixels = enlarge(pixels, sheet.width, sheet.height, False, task)
+        pixels = enlarge(pixels, sheet.width, sheet.height, False, task, held=True)
     return pixels
 
 

@@ -12,7 +12,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
-from silent_loom.core.errors import WeaveError
+from silent_loom.core.errors import NotMade, WeaveError
 from silent_loom.core.images import Image
 from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.weave import registry, threads
@@ -324,7 +324,7 @@ class Evaluator:
             return memo[place]
         i = self._maker(plan, at, thread)
         if i < 0:
-            raise WeaveError(f"nothing makes {threads.spec(thread).title.lower()}", "weave", "Add a step that writes it.")
+            raise NotMade(f"nothing makes {threads.spec(thread).title.lower()}", "weave", "Add a step that writes it.")
         row = plan.rows[i]
         if row.error:
             raise row.error

@@ -280,10 +280,11 @@ export class FormView {
 
   draw() {
     if (!this.renderer || this.pending) return;
+    this.finished(false); // from now on, not from the next frame on: what is seen is no longer what is set
     this.pending = requestAnimationFrame(() => {
       this.pending = 0;
       const box = this.pane.node.getBoundingClientRect();
-      if (!box.width) return;
+      if (!box.width) return; // not on screen: drawn once it is
       const whole = Math.min(devicePixelRatio, 1.5);
       if (this.renderer.getPixelRatio() !== whole) this.renderer.setPixelRatio(whole);
       const size = this.renderer.getSize(new THREE.Vector2());
