@@ -13,7 +13,8 @@ from silent_loom.core.files.picture import Exif, Picture
 from silent_loom.core.files.profile import SRGB
 from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.weave.evaluate import Evaluator
-from silent_loom.core.weave.model import SourceRef, Weave, starting_weave
+from silent_loom.core.weave.model import SourceRef, Weave
+from silent_loom.core.weave.recipes import starting_weave
 from silent_loom.core.weave.step import SourceInfo, info_of
 from silent_loom.demo.shots import Shot
 from silent_loom.demo.surfaces import noise
@@ -95,9 +96,14 @@ def photo() -> Picture:
     return Picture(codes_of(noise((480, 640), 90, 4, 6, 0.6)), None, SRGB, 8, "png", Exif(600.0, 0.005))
 
 
+def weave_of(photo: Picture) -> Weave:
+    """The weave that the small photo starts with."""
+    return starting_weave(DIGEST, SourceRef(name="p.png", format="png", width=640, height=480, bytes=1))
+
+
 @pytest.fixture
 def weave(photo: Picture) -> Weave:
-    return starting_weave(DIGEST, SourceRef(name="p.png", format="png", width=640, height=480, bytes=1))
+    return weave_of(photo)
 
 
 @pytest.fixture

@@ -206,7 +206,14 @@ def derive(
     profile: Annotated[str, typer.Option(help="What the receiver wants: plain, gltf or green-down.")] = "plain",
     set_: Annotated[
         list[str] | None,
-        typer.Option("--set", metavar="STEP.SETTING=VALUE", help="Any setting of any step; may be given again."),
+        typer.Option(
+            "--set",
+            metavar="STEP.SETTING=VALUE",
+            help="Any setting of any step; in a weave by path, group/step.setting or group.dial. May be given again.",
+        ),
+    ] = None,
+    weave: Annotated[
+        Path | None, typer.Option("--weave", help="Put the photo through a saved weave (JSON, as the bench gives it).")
     ] = None,
     name: Annotated[str | None, typer.Option(help="First part of the file names; the photo's name otherwise.")] = None,
     report: Annotated[Path | None, typer.Option(help="Write figures and times there, as JSON.")] = None,
@@ -225,10 +232,19 @@ def derive(
     from silent_loom.core.derive import settings_from
     from silent_loom.core.parallel import Task
 
+    woven = None
+    if weave is not None:
+        from silent_loom.core.woven import pairs_from, read_weave, with_pairs
+
+        if corners is not None or square or repeats or seamless is not SeamlessMethod.cut or extent_mm != 1000 or depth_mm != 10:
+            raise SettingError("a weave says this itself", "--weave", "Change it by --set, for example --set height.depth_mm=4.")
+        woven = with_pairs(read_weave(weave), pairs_from(set_ or []))
+
     with _progress() as say:
         made = run(
             photo,
             out,
+            woven=woven,
             corners=None if corners is None else _corners(corners),
             size=size,
             extent_mm=extent_mm,
@@ -237,7 +253,7 @@ def derive(
             square=square,
             repeats=repeats,
             profile_name=profile,
-            settings=settings_from(set_ or []),
+            settings=settings_from(set_ or []) if woven is None else None,
             force=force,
             report=report is not None,
             name=None if name is None else file_name(name),

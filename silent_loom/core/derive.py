@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import threading
 import time
 from collections.abc import Mapping, Sequence
@@ -39,15 +38,9 @@ from silent_loom.core.weave import registry
 from silent_loom.core.weave.cache import Cache
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.evaluate import Evaluator
-from silent_loom.core.weave.model import STARTING, StepEntry, Weave, starting_weave
-
-
-def parse_value(text: str) -> Any:
-    """A setting typed on a command line: JSON where it is JSON, else the text itself."""
-    try:
-        return json.loads(text)
-    except ValueError:
-        return text
+from silent_loom.core.weave.model import StepEntry, Weave
+from silent_loom.core.weave.recipes import begun, recipe
+from silent_loom.core.woven import check_file_setting, pairs_from, put_through
 
 
 def settings_from(pairs: Sequence[str]) -> dict[str, dict[str, Any]]:
@@ -59,16 +52,10 @@ def settings_from(pairs: Sequence[str]) -> dict[str, dict[str, Any]]:
         A pair cannot be read, or names no step or setting.
     """
     found: dict[str, dict[str, Any]] = {}
-    for pair in pairs:
-        key, equals, value = pair.partition("=")
-        step, dot, name = key.strip().partition(".")
-        if not equals or not dot or not name:
-            raise SettingError("this is not STEP.SETTING=VALUE", pair, "For example: height.invert=true")
-        info = registry.step(step).Settings.model_fields.get(name)
-        extra = info.json_schema_extra if info is not None else None
-        if isinstance(extra, dict) and extra.get("shape") == "source":
-            raise SettingError("which file is meant is said by the command itself", pair, "Name the photo first.")
-        found.setdefault(step, {})[name] = parse_value(value.strip())
+    for step, name, value in pairs_from(pairs):
+        registry.step(step)
+        check_file_setting(step, name, f"{step}.{name}")
+        found.setdefault(step, {})[name] = value
     for step, values in found.items():
         registry.settings_of(step, values)
     return found
@@ -97,23 +84,25 @@ def weave_for(
     seamless : str or None
         Method; None leaves the step off. 'suggested' and 'motif' depend on the picture: see `with_suggestion`.
     """
+    brings, levels, closes = registry.able("photo"), registry.able("straighten"), registry.able("close")
     values: dict[str, dict[str, Any]] = {
-        "photo": {"width_mm": extent_mm, "alpha": "keep" if picture.alpha is not None else "drop"},
-        "straighten": {"width_mm": extent_mm, "crop": "square" if square else "free"},
-        "height": {"depth_mm": depth_mm},
+        brings: {"width_mm": extent_mm, "alpha": "keep" if picture.alpha is not None else "drop"},
+        levels: {"width_mm": extent_mm, "crop": "square" if square else "free"},
+        registry.able("depth"): {"depth_mm": depth_mm},
     }
     if corners is not None:
-        values["straighten"]["corners"] = from_pixels(corners, picture.width, picture.height)
+        values[levels]["corners"] = from_pixels(corners, picture.width, picture.height)
     given = {k: dict(v) for k, v in (settings or {}).items()}
     for step, changed in given.items():
         values.setdefault(step, {}).update(changed)
     if seamless not in (None, "suggested", "motif"):
-        values.setdefault("seamless", {}).setdefault("method", seamless)
-    known = {k: v for k, v in values.items() if k in STARTING}
-    weave = starting_weave(digest, reference(path, picture), **known)
-    extra = [StepEntry(step=k, settings=v) for k, v in values.items() if k not in STARTING]
-    entries = [e.model_copy(update={"on": False}) if e.step == "seamless" and seamless is None else e for e in weave.steps]
-    return weave.model_copy(update={"steps": (*entries, *extra)})
+        values.setdefault(closes, {}).setdefault("method", seamless)
+    weave = begun("photo", {"photo": digest}, values, {digest: reference(path, picture)})
+    listed = recipe("photo").step_names()
+    extra = [StepEntry(step=k, settings=v) for k, v in values.items() if k not in listed]
+    weave = weave.model_copy(update={"steps": (*weave.steps, *extra)})
+    closing = weave.able("close")
+    return weave.with_entry(closing.model_copy(update={"on": False})) if closing and seamless is None else weave
 
 
 def with_suggestion(evaluator: Evaluator, weave: Weave, method: str = "suggested", task: Task = IDLE) -> tuple[Weave, str]:
@@ -124,13 +113,13 @@ def with_suggestion(evaluator: Evaluator, weave: Weave, method: str = "suggested
     WeaveError, LoomError
         There is no such step, or no motif to go by.
     """
-    entry = weave.first("seamless")
+    entry = weave.able("close")
     if entry is None:
         raise SettingError("there is no seamless step in this weave", "seamless", "Add one.")
     straight = evaluator.coming_in(weave.with_settings(entry.id, {"method": "cut"}), entry.id, "base", PROVED, task)
     if method == "motif":
         return weave.with_settings(entry.id, motif_settings(straight, task)), "A motif was found."
-    now: Any = registry.settings_of("seamless", entry.settings)
+    now: Any = registry.settings_of(entry.step, entry.settings)
     if method == "overlap":
         x, y = fitted_overlap(straight, (now.overlap_x, now.overlap_y), task)
         return weave.with_settings(entry.id, {"overlap_x": x, "overlap_y": y}), _fitted((now.overlap_x, now.overlap_y), (x, y))
@@ -149,15 +138,6 @@ def _fitted(asked: tuple[float, float], found: tuple[float, float]) -> str:
     return f"What runs along the edges meets itself now: {' and '.join(parts)}."
 
 
-def depth_of(weave: Weave) -> float:
-    """Depth that the height of a weave lies in; the last height step that is on sets it."""
-    depth = 10.0
-    for entry in weave.steps:
-        if entry.on and entry.step == "height":
-            depth = float(registry.settings_of("height", entry.settings).depth_mm)  # type: ignore[attr-defined]
-    return depth
-
-
 Joins = tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]
 
 
@@ -167,7 +147,7 @@ def closing(evaluator: Evaluator, weave: Weave, size: int, task: Task = IDLE) ->
     A step below the seamless one that changes the sheet itself, such as a break-up, leaves nothing to hold against: None.
     """
     plan = evaluator.plan(weave)
-    closed = next((r for r in plan.rows if r.step.name == "seamless" and r.error is None), None)
+    closed = next((r for r in plan.rows if "close" in r.step.can and r.error is None), None)
     if closed is None or not isinstance(closed.settings, SeamlessSettings) or plan.geometry != closed.after:
         return None
     decision = evaluator.decision(weave, closed.entry.id, task)
@@ -202,7 +182,7 @@ def measure(evaluator: Evaluator, weave: Weave, size: int, task: Task = IDLE) ->
     Before is the straightened sheet merely laid side by side; after is the finished base colour, its joins known.
     """
     plan = evaluator.plan(weave)
-    straight = next((r.entry.id for r in plan.rows if r.step.name == "straighten"), plan.rows[0].entry.id)
+    straight = next((r.entry.id for r in plan.rows if "straighten" in r.step.can), plan.rows[0].entry.id)
     finished = evaluator.ask(weave, "base", size, task)
     before_size = min(size, 1024)  # an unmended border shows at any size
     before = evaluator.ask(weave, "base", before_size, task, below=straight)
@@ -243,6 +223,7 @@ def derive(
     name: str | None = None,
     limits: Limits | None = None,
     reading: Future[Picture] | None = None,
+    woven: Weave | None = None,
     task: Task = IDLE,
 ) -> dict[str, Any]:
     """Derive a map set from a photo and deliver it.
@@ -261,6 +242,8 @@ def derive(
         Measure seams and evenness, too.
     reading : Future, optional
         The photo, where reading it has begun already: see `read_ahead`.
+    woven : Weave, optional
+        Put the photo through this weave instead of a new one; what is said of corners, sizes and steps is then in it.
 
     Returns
     -------
@@ -287,17 +270,20 @@ def derive(
     seconds = {"read": time.perf_counter() - started}
     sources = FileSources(lambda d: (photo, photo.name, picture.format), limits=limits)
     sources.remember(digest, picture)
-    weave = weave_for(
-        picture,
-        photo,
-        digest,
-        corners=corners,
-        extent_mm=extent_mm,
-        depth_mm=depth_mm,
-        seamless=seamless,
-        square=square,
-        settings=settings,
-    )
+    if woven is not None:
+        weave, seamless = put_through(woven, digest, reference(photo, picture)), None
+    else:
+        weave = weave_for(
+            picture,
+            photo,
+            digest,
+            corners=corners,
+            extent_mm=extent_mm,
+            depth_mm=depth_mm,
+            seamless=seamless,
+            square=square,
+            settings=settings,
+        )
     evaluator = Evaluator(sources, Cache(700 << 20))
     why, kept = "", None
     if repeats:
@@ -314,7 +300,6 @@ def derive(
     holds = plan.source_texels()
     if holds is not None and size > BEYOND * holds:
         warnings.append(f"{size} texels are more than the photo holds (about {holds}): larger files, no more detail")
-    depth = depth_of(weave)
     ended: dict[str, float] = {}
     sizes: dict[str, Image] = {}  # one of the maps, for its size
 
@@ -339,7 +324,7 @@ def derive(
             names_wanted,
             make,
             wanted,
-            depth_mm=depth,
+            meanings=plan.threads,
             about=about,
             force=force,
             task=task.part(0.05, 0.8 if report else 1.0),
@@ -360,7 +345,7 @@ def derive(
     task.report(1.0, "done")
     return {
         **figures,
-        "depth_mm": depth,
+        "depth_mm": plan.spec("height").depth,
         "extent_mm": extent_mm,
         "seamless_why": why,
         "repeats": kept,
@@ -382,9 +367,10 @@ def _load() -> None:
 def _both_ends(evaluator: Evaluator, weave: Weave, size: int, task: Task) -> None:
     """Straighten the whole photo while the steps below decide on a small one: neither needs the other."""
     rows = [r for r in evaluator.plan(weave).rows if r.error is None]
-    names = [r.step.name for r in rows]
-    if "straighten" in names[:-1] and "seamless" in names:
-        below, closing = rows[names.index("straighten") + 1].entry.id, rows[names.index("seamless")].entry.id
+    level = next((i for i, r in enumerate(rows[:-1]) if "straighten" in r.step.can), None)
+    closes = next((r.entry.id for r in rows if "close" in r.step.can), None)
+    if level is not None and closes is not None:
+        below, closing = rows[level + 1].entry.id, closes
         both(lambda: evaluator.coming_in(weave, below, "base", size, task), lambda: evaluator.decision(weave, closing, task))
 
 

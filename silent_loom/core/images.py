@@ -17,13 +17,28 @@ class Kind(StrEnum):
     """How the samples of an image are to be understood.
 
     COLOUR is linear light with Rec. 709 primaries, unclamped, three channels. DATA is plain numbers (a height is data
-    in millimetres around its middle). NORMAL is unit vectors, x right, y up, z out. ID is labels that never mix.
+    in millimetres around its middle). NORMAL is unit vectors, x right, y up, z out. ID is labels that never mix. VECTOR is
+    directions in the plane of the sheet, x right, y up, at most of length 1: flow, grain. CHANNELS is several plain numbers
+    at each place, packed together, which have nothing to do with each other and never mix as colour does.
     """
 
     COLOUR = "colour"
     DATA = "data"
     NORMAL = "normal"
     ID = "id"
+    VECTOR = "vector"
+    CHANNELS = "channels"
+
+
+_CHANNELS = {
+    Kind.COLOUR: (3, 3),
+    Kind.DATA: (1, 1),
+    Kind.NORMAL: (3, 3),
+    Kind.ID: (1, 1),
+    Kind.VECTOR: (2, 2),
+    Kind.CHANNELS: (2, 8),
+}
+"""The fewest and the most channels that an image of each kind has."""
 
 
 @dataclass(frozen=True)
@@ -33,7 +48,8 @@ class Image:
     Attributes
     ----------
     pixels : float32 array, shape (H, W, C)
-        C is 3 for COLOUR and NORMAL, 1 for DATA and ID. Row 0 is the top. Never written to after construction.
+        C is 3 for COLOUR and NORMAL, 1 for DATA and ID, 2 for VECTOR, 2 to 8 for CHANNELS. Row 0 is the top. Never written
+        to after construction.
     kind : Kind
         What the samples mean, and so how they are interpolated and mixed.
     size_mm : tuple of float
@@ -51,9 +67,11 @@ class Image:
         p = self.pixels
         if p.ndim != 3 or p.dtype != np.float32:
             raise ValueError(f"pixels must be float32 of shape (H, W, C), not {p.dtype} {p.shape}")
-        want = 3 if self.kind in (Kind.COLOUR, Kind.NORMAL) else 1
-        if p.shape[2] != want:
-            raise ValueError(f"a {self.kind} image has {want} channels, not {p.shape[2]}")
+        least, most = _CHANNELS[self.kind]
+        if not least <= p.shape[2] <= most:
+            raise ValueError(
+                f"a {self.kind} image has {least if least == most else f'{least} to {most}'} channels, not {p.shape[2]}"
+            )
 
     @property
     def height(self) -> int:

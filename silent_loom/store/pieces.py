@@ -12,6 +12,7 @@ from collections.abc import Callable
 from typing import Any
 
 from silent_loom.core.weave.model import Weave
+from silent_loom.core.weave.upgrade import stamped, upgraded
 
 MARK = "$piece"
 PACKED = "pieces:"
@@ -21,16 +22,22 @@ LONG = 240
 
 
 def packed(weave: Weave) -> tuple[str, dict[str, str]]:
-    """The text of a weave with the long members of its lists taken out, and those by their SHA-256.
+    """The text of a weave with the long members of its lists taken out, and those by their SHA-256; versions noted in it.
 
     Pieces never nest. A weave that uses their mark itself is left whole.
     """
-    whole = weave.model_dump_json()
+    whole = stamped(weave).model_dump_json()
     if len(whole) < 2 * LONG or MARK in whole:
         return whole, {}
     pieces: dict[str, str] = {}
     body = json.loads(whole)
-    body["steps"] = [{**step, "settings": _taken(step["settings"], pieces)} for step in body["steps"]]
+    todo = list(body["steps"])
+    while todo:
+        row = todo.pop()
+        if "rows" in row:  # a group, whose rows come after it
+            todo += row["rows"]
+        else:
+            row["settings"] = _taken(row["settings"], pieces)
     return (PACKED + json.dumps(body, separators=(",", ":")), pieces) if pieces else (whole, {})
 
 
@@ -54,14 +61,14 @@ def _taken(value: Any, pieces: dict[str, str]) -> Any:
 
 
 def unpacked(text: str, fetch: Callable[[set[str]], dict[str, str]]) -> Weave:
-    """The weave that a text is of; ``fetch`` gives pieces by their SHA-256."""
+    """The weave that a text is of, in the form of today; ``fetch`` gives pieces by their SHA-256."""
     if not text.startswith(PACKED):
-        return Weave.model_validate_json(text)
+        return upgraded(Weave.model_validate_json(text))
     body = json.loads(text[len(PACKED) :])
     wanted: set[str] = set()
     _walk(body, lambda digest: wanted.add(digest))
     found = {digest: json.loads(piece) for digest, piece in fetch(wanted).items()}
-    return Weave.model_validate_json(json.dumps(_walk(body, found.__getitem__)))
+    return upgraded(Weave.model_validate_json(json.dumps(_walk(body, found.__getitem__))))
 
 
 def _walk(value: Any, put: Callable[[str], Any]) -> Any:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 import secrets
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import asdict
 from pathlib import Path
 from typing import BinaryIO
@@ -58,6 +59,18 @@ class Store:
 
     def close(self) -> None:
         self._sessions.kw["bind"].dispose()
+
+    @contextmanager
+    def writing(self) -> Iterator[Session]:
+        """A transaction, on disk when the block ends; one at a time in this process, SQLite sees to others."""
+        with self._writing, self._writes.begin() as session:
+            yield session
+
+    @contextmanager
+    def reading(self) -> Iterator[Session]:
+        """A look at the database."""
+        with self._sessions() as session:
+            yield session
 
     # --- sources --------------------------------------------------------------------------------------------
 

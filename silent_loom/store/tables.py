@@ -94,3 +94,22 @@ class Delivery(Base):
     size: Mapped[int] = mapped_column(Integer)
     bytes: Mapped[int] = mapped_column(Integer)
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+
+
+class StoredJob(Base):
+    """A job: what is to be done, how far it is, and what came of it."""
+
+    __tablename__ = "jobs"
+    id: Mapped[str] = mapped_column(String(16), primary_key=True)
+    kind: Mapped[str] = mapped_column(String(40))
+    title: Mapped[str] = mapped_column(String(300))
+    material_id: Mapped[str] = mapped_column(String(16), default="")
+    settings: Mapped[str] = mapped_column(Text, default="{}")
+    state: Mapped[str] = mapped_column(String(10))
+    words: Mapped[str] = mapped_column(String(300), default="")
+    error: Mapped[str] = mapped_column(Text, default="")
+    result: Mapped[str] = mapped_column(Text, default="{}")
+    log: Mapped[str] = mapped_column(Text, default="[]")
+    seconds: Mapped[float] = mapped_column(default=0.0)
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+    __table_args__ = (Index("jobs_by_state", "state", "created_at"),)

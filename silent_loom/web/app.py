@@ -79,6 +79,7 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
 
         if warm:
             preparation.start()
+        bench.jobs.resume()
         threading.Thread(target=prepare, name="prepare", daemon=True).start()
         yield
         preparation.stop()

@@ -7,22 +7,17 @@ from typing import Any, Literal, get_args, get_origin
 
 from pydantic.fields import FieldInfo
 
-from silent_loom.core.weave import registry, threads
-from silent_loom.core.weave.evaluate import Costs, Plan
-from silent_loom.core.weave.model import MixMode, Weave
+from silent_loom.core.errors import WeaveError
+from silent_loom.core.weave import registry, threads, tree
+from silent_loom.core.weave.evaluate import Costs
+from silent_loom.core.weave.masks import KINDS
+from silent_loom.core.weave.model import GroupEntry, MixMode, StepEntry, Weave
+from silent_loom.core.weave.plan import Plan, Row
+from silent_loom.core.weave.resolve import driven, steered
+from silent_loom.core.weave.threads import ThreadSpec
 
-DYES = {
-    "base": "madder",
-    "height": "weld",
-    "normal": "woad",
-    "roughness": "walnut",
-    "metallic": "iron",
-    "occlusion": "logwood",
-    "opacity": "lichen",
-}
-DRAWN = ("curve", "corners", "colour", "source", "grid", "regions", "strokes", "kept", "grey", "maps")
+DRAWN = ("curve", "corners", "colour", "source", "grid", "regions", "strokes", "kept", "grey", "maps", "thread")
 """Shapes that have controls of their own."""
-SHORT = {"base": "Base", "roughness": "Rough", "metallic": "Metal", "occlusion": "Occl"}
 
 
 def _bound(info: FieldInfo, name: str) -> float | None:
@@ -56,6 +51,10 @@ def _field(name: str, info: FieldInfo) -> dict[str, Any]:
         "when": extra.get("when"),
         "names": extra.get("names") or {},
         "empty": extra.get("empty") or "",
+        "kinds": extra.get("kinds") or [],
+        "also": extra.get("also") or [],
+        "new": bool(extra.get("new")),
+        "dialled": annotation in (float, int, bool),
         "optional": optional,
         "default": info.get_default(),
     }
@@ -70,69 +69,151 @@ def steps() -> list[dict[str, Any]]:
             "title": step.title,
             "says": step.sentence,
             "geometric": step.geometric,
-            "family": type(step).__module__.split(".")[2],
+            "family": registry.family(step.name),
             "words": list(step.words_for_it),
+            "can": sorted(step.can),
+            "panel": step.panel,
             "fields": [_field(n, i) for n, i in step.Settings.model_fields.items()],
         }
         for step in registry.steps().values()
     ]
 
 
-def _thread(name: str, made: bool) -> dict[str, Any]:
-    spec = threads.spec(name)
+def _thread(meaning: ThreadSpec, made: bool) -> dict[str, Any]:
     return {
-        "name": name,
-        "title": spec.title,
-        "short": SHORT.get(name, spec.title),
-        "dye": DYES.get(name, "helper"),
-        "kind": str(spec.kind),
-        "unit": spec.unit,
+        "name": meaning.name,
+        "title": meaning.title,
+        "short": meaning.short or meaning.title,
+        "dye": meaning.dye,
+        "kind": str(meaning.kind),
+        "unit": meaning.unit,
+        "low": meaning.low,
+        "high": meaning.high,
+        "says": meaning.says,
+        "channels": len(meaning.neutral),
+        "masks": meaning.kind in KINDS,
         "made": made,
     }
 
 
-def weave(weave: Weave, plan: Plan, costs: Costs) -> dict[str, Any]:
-    """A weave ready to draw: rows with their knots, threads with their dyes."""
-    planned = {r.entry.id: r for r in plan.rows}
-    names = list(dict.fromkeys([*threads.THREADS, *plan.threads]))
-    used = [t for t in names if t in plan.threads or t in ("base", "height", "normal", "roughness", "metallic", "occlusion")]
-    rows = []
-    for entry in weave.steps:
-        step = registry.step(entry.step)
-        row = planned.get(entry.id)
-        settings = row.settings if row is not None else registry.settings_of(entry.step, entry.settings)
-        knots: dict[str, str] = {}
+def _knots(entry: StepEntry, row: Row | None) -> dict[str, str]:
+    """Where a row touches threads, and how."""
+    step = registry.known(entry.step)
+    knots: dict[str, str] = {}
+    if step is not None:
+        try:
+            settings = row.settings if row is not None else registry.settings_of(entry.step, entry.settings)
+        except WeaveError:
+            settings = step.Settings.model_construct()
         for t in step.reads(settings):
             knots[t] = "reads"
         for t in step.writes(settings):
             knots[t] = "both" if t in knots else "writes"
         if step.geometric:
             knots = dict.fromkeys(row.present if row else ("base",), "carries")
-        if entry.mask:
-            knots[entry.mask] = "reads"
-        seconds = sum(v for k, v in costs.told() if k.startswith(entry.id + ":"))
-        words = (
-            weave.sources[entry.settings["source"]].name
-            if entry.step == "photo" and entry.settings.get("source") in weave.sources
-            else ""
-        )
+    if entry.mask:
+        knots.setdefault(entry.mask.thread, "reads")
+    return knots
+
+
+def _step_row(weave: Weave, entry: StepEntry, row: Row | None) -> dict[str, Any]:
+    step = registry.known(entry.step)
+    error = str(row.error) if row and row.error else ""
+    try:
+        settings = row.settings if row is not None else registry.settings_of(entry.step, entry.settings)
+        values = settings.model_dump(mode="json") if step is not None else dict(entry.settings)
+        words = step.words(settings) if step is not None else ""
+    except WeaveError as wrong:
+        values, words, error = dict(entry.settings), "", error or str(wrong)
+    digest = entry.settings.get("source")
+    if registry.can(entry.step, "photo") and digest in weave.sources:
+        words = weave.sources[digest].name
+    return {
+        **entry.model_dump(exclude={"settings"}),
+        "settings": values,
+        "title": step.title if step is not None else entry.step,
+        "words": words,
+        "knots": _knots(entry, row),
+        "known": step is not None,
+        "error": error if step is not None else error or f"There is no step called '{entry.step}' here.",
+    }
+
+
+def _group_row(weave: Weave, group: GroupEntry, planned: dict[str, Row], row: Row | None) -> dict[str, Any]:
+    """A group as a row: the knots of all that is in it together."""
+    knots: dict[str, str] = {}
+    for entry in tree.steps_of(group):
+        for thread, kind in _knots(entry, planned.get(entry.id)).items():
+            knots[thread] = kind if knots.get(thread, kind) == kind else "both"
+    if group.mask:
+        knots.setdefault(group.mask.thread, "reads")
+    dials = [
+        {**d.model_dump(), "drives": [{**x.model_dump(), "now": driven(d, x), "path": _path(weave, x.row)} for x in d.drives]}
+        for d in group.dials
+    ]
+    count = len(tree.steps_of(group))
+    return {
+        **group.model_dump(exclude={"rows", "dials"}),
+        "group": True,
+        "step": "",
+        "mix": "replace",
+        "settings": {},
+        "dials": dials,
+        "title": group.name,
+        "words": f"{count} step{'s' if count != 1 else ''}",
+        "knots": knots,
+        "known": True,
+        "error": str(row.error) if row and row.error else "",
+    }
+
+
+def _path(weave: Weave, row_id: str) -> str:
+    return tree.path_of(weave.steps, row_id)
+
+
+def weave(weave: Weave, plan: Plan, costs: Costs) -> dict[str, Any]:
+    """A weave ready to draw: rows with their knots, groups before their rows, threads with their dyes."""
+    planned = {r.entry.id: r for r in plan.rows}
+    names = threads.order([*plan.threads, *(t.name for t in threads.THREADS.values() if t.always)])
+    moved, spent = steered(weave), costs.told()
+    seconds: dict[str, float] = {}
+    for key, value in spent:
+        row_id = key.partition(":")[0]
+        seconds[row_id] = seconds.get(row_id, 0.0) + value
+    rows = []
+    above: list[str] = []  # threads that there are where a row stands; one that is off has those of the rows above it
+    for place in tree.walk(weave.steps):
+        entry, row = place.entry, planned.get(place.entry.id)
+        if row is not None and isinstance(entry, StepEntry):
+            above = list(row.present)
+        here = above
+        if row is not None and row.error is None:
+            above = list({**row.present, **row.made})
+        if isinstance(entry, GroupEntry):
+            told = _group_row(weave, entry, planned, row)
+            told["seconds"] = round(sum(seconds.get(e.id, 0.0) for e in tree.steps_of(entry)), 4)
+        else:
+            told = _step_row(weave, entry, row)
+            told["seconds"] = round(seconds.get(entry.id, 0.0), 4)
+        in_use = entry.on and all(g.on for g in place.parents)
         rows.append(
             {
-                **entry.model_dump(exclude={"settings"}),
-                "settings": settings.model_dump(mode="json"),
-                "title": step.title,
-                "words": words or step.words(settings),
-                "knots": knots,
-                "idle": row is None and entry.on,
-                "error": str(row.error) if row and row.error else "",
-                "seconds": round(seconds, 4),
+                **told,
+                "group": isinstance(entry, GroupEntry),
+                "idle": row is None and in_use and not isinstance(entry, GroupEntry),
+                "parents": [g.id for g in place.parents],
+                "at": place.at,
+                "above": here,
+                "path": _path(weave, entry.id),
+                "steered": moved.get(entry.id, {}),
+                "hidden": any(g.folded for g in place.parents),
+                "resting": not in_use,
             }
         )
-    size = plan.geometry.size_mm
     return {
         "rows": rows,
-        "threads": [_thread(t, t in plan.threads) for t in used],
-        "size_mm": size,
+        "threads": [_thread(plan.spec(t), t in plan.threads) for t in names],
+        "size_mm": plan.geometry.size_mm,
         "sources": {d: r.name for d, r in weave.sources.items()},
         "wraps": plan.geometry.wraps,
         "native": next((list(r.after.native) for r in plan.rows if r.after.native), None),

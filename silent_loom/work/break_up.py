@@ -14,8 +14,9 @@ from silent_loom.core.parallel import Task
 from silent_loom.core.tiling.breakup import BreakUp, BreakUpSettings, outlines
 from silent_loom.core.tiling.chart import chart
 from silent_loom.core.tiling.repetition_meter import copies, repetition
-from silent_loom.core.weave.evaluate import Evaluator, Row
+from silent_loom.core.weave.evaluate import Evaluator
 from silent_loom.core.weave.model import Weave
+from silent_loom.core.weave.plan import Row
 from silent_loom.core.weave.step import Sheet
 
 

@@ -16,18 +16,24 @@ from sqlalchemy.exc import DatabaseError
 from silent_loom.core.errors import Cancelled, LoomError, refusal
 from silent_loom.core.parallel import Lane, Rank, Task
 from silent_loom.store.database import refused
+from silent_loom.store.jobs import ENDED, KEPT, JobFacts, StoredJobs
 
 log = logging.getLogger(__name__)
-KEPT = 100
-"""Ended jobs that are still told of."""
+AGAIN = "taken up again"
+MOST_TRIES = 3
+"""How often a job is taken up again that was running when the application ended: it may be what ends it."""
 
 
 @dataclass
 class Job:
-    """One job.
+    """One job: data, so that it can be kept, taken up again and done elsewhere.
 
     Attributes
     ----------
+    kind : str
+        Which of the kinds of work it is.
+    settings : dict
+        All that the work needs to know, as JSON keeps it.
     state : str
         'waiting', 'running', 'done', 'stopped' or 'failed'.
     fraction, words
@@ -36,9 +42,10 @@ class Job:
         What it made, when done.
     """
 
+    kind: str
     title: str
-    material: str
-    work: Callable[[Task], dict[str, Any]] = field(repr=False)
+    material: str = ""
+    settings: dict[str, Any] = field(default_factory=dict)
     id: str = field(default_factory=lambda: secrets.token_hex(6))
     state: str = "waiting"
     fraction: float = 0.0
@@ -52,32 +59,104 @@ class Job:
 
     def as_dict(self) -> dict[str, Any]:
         spent = time.monotonic() - self.started if self.state == "running" else self.seconds
-        shown = {k: getattr(self, k) for k in ("id", "title", "material", "state", "words", "error", "result")}
+        shown = {
+            k: getattr(self, k) for k in ("id", "kind", "title", "material", "settings", "state", "words", "error", "result")
+        }
         return {**shown, "fraction": round(self.fraction, 4), "log": self.log[-50:], "seconds": round(spent, 2)}
+
+    def facts(self) -> JobFacts:
+        """The job as the store keeps it."""
+        same = {k: getattr(self, k) for k in ("id", "kind", "title", "material", "settings", "state", "words", "error", "result")}
+        return JobFacts(**same, log=tuple(self.log), seconds=self.seconds)
+
+    def note(self, words: str) -> None:
+        self.words = words
+        self.log.append(f"{time.strftime('%H:%M:%S')} {words}")
+
+
+Work = Callable[[Job], dict[str, Any]]
+"""Does a job and gives its result; its task reports, and stops it."""
 
 
 class Jobs:
-    """Runs jobs one after another in the background; the screen's questions overtake them in the lane."""
+    """Runs jobs one after another in the background; the screen's questions overtake them in the lane.
 
-    def __init__(self, lane: Lane) -> None:
+    Parameters
+    ----------
+    lane : Lane
+    kept : StoredJobs, optional
+        Where they are kept: what waited or ran when the application ended is taken up again by `resume`.
+    """
+
+    def __init__(self, lane: Lane, kept: StoredJobs | None = None) -> None:
         self._lane = lane
+        self._kept = kept
+        self._kinds: dict[str, Work] = {}
         self._queue: queue.Queue[Job | None] = queue.Queue()
         self._jobs: dict[str, Job] = {}
         self._alone = threading.Lock()
+        self._closing = False
         self._thread = threading.Thread(target=self._run, name="jobs", daemon=True)
         self._thread.start()
 
-    def add(self, title: str, material: str, work: Callable[[Task], dict[str, Any]]) -> Job:
-        """Put a job in the queue."""
-        job = Job(title, material, work)
+    def can(self, kind: str, work: Work) -> None:
+        """Say how jobs of a kind are done."""
+        self._kinds[kind] = work
+
+    def add(self, kind: str, title: str, material: str = "", settings: dict[str, Any] | None = None) -> Job:
+        """Put a job in the queue.
+
+        Raises
+        ------
+        LoomError
+            Nobody here can do such jobs.
+        """
+        if kind not in self._kinds:
+            raise LoomError(f"there are no jobs of the kind '{kind}'", "job", f"There are {', '.join(self._kinds)}.")
+        job = Job(kind, title, material, dict(settings or {}))
+        self._keep(job)
+        self._take(job)
+        return job
+
+    def resume(self) -> list[Job]:
+        """Take up again what waited or ran when the application ended; ended jobs are told of as they were."""
+        found = [] if self._kept is None else self._kept.all()
+        again: list[Job] = []
+        for facts in found:
+            job = Job(**{k: v for k, v in vars(facts).items() if k != "log"}, log=list(facts.log))
+            if job.state not in ("waiting", "running"):
+                job.fraction = 1.0 if job.state == "done" else 0.0
+                with self._alone:
+                    self._jobs[job.id] = job
+                continue
+            tries = sum(AGAIN in line for line in job.log)
+            if job.state == "running" and tries >= MOST_TRIES:
+                job.state, job.error = "failed", f"the application ended {tries + 1} times while it ran"
+                job.note("failed")
+            elif job.kind not in self._kinds:
+                job.state, job.error = "failed", f"nobody here can do jobs of the kind '{job.kind}'"
+                job.note("failed")
+            else:
+                if job.state == "running":
+                    job.note(AGAIN)
+                job.state, job.words = "waiting", "waiting"
+                again.append(job)
+            self._keep(job)
+            self._take(job) if job.state == "waiting" else self._jobs.update({job.id: job})
+        return again
+
+    def _take(self, job: Job) -> None:
         job.task = Task(lambda f, words: self._note(job, f, words), self._lane, Rank.JOB)
         with self._alone:
             self._jobs[job.id] = job
-            ended = [j.id for j in self._jobs.values() if j.state in ("done", "stopped", "failed")]
+            ended = [j.id for j in self._jobs.values() if j.state in ENDED]
             for old in ended[: max(0, len(ended) - KEPT)]:
                 del self._jobs[old]
         self._queue.put(job)
-        return job
+
+    def _keep(self, job: Job) -> None:
+        if self._kept is not None:
+            self._kept.put(job.facts())
 
     def get(self, ident: str) -> Job:
         """One job.
@@ -100,9 +179,12 @@ class Jobs:
         job.task.cancel()
         if job.state == "waiting":
             job.state, job.words = "stopped", "stopped"
+            self._keep(job)
         return job
 
     def close(self) -> None:
+        """Stop what runs; it waits, as what waited, for the next start."""
+        self._closing = True
         for job in self._jobs.values():
             job.task.cancel()
         self._queue.put(None)
@@ -118,12 +200,15 @@ class Jobs:
         while (job := self._queue.get()) is not None:
             if job.state != "waiting":
                 continue
+            if self._closing:
+                return
             job.state, job.started = "running", time.monotonic()
             try:
-                job.result = job.work(job.task)
+                self._keep(job)
+                job.result = self._kinds[job.kind](job)
                 job.state, job.fraction, job.words = "done", 1.0, "done"
             except Cancelled:
-                job.state, job.words = "stopped", "stopped"
+                job.state, job.words = ("waiting", "waiting") if self._closing else ("stopped", "stopped")
             except LoomError as error:
                 job.state, job.words, job.error = "failed", "failed", str(error)
             except OSError as error:
@@ -134,3 +219,7 @@ class Jobs:
                 log.exception("job failed")
                 job.state, job.words, job.error = "failed", "failed", f"{type(error).__name__}: {error}"
             job.seconds = time.monotonic() - job.started
+            try:
+                self._keep(job)
+            except (DatabaseError, OSError):
+                log.exception("a job could not be kept")

@@ -6,15 +6,15 @@ from typing import Any
 
 import numpy as np
 
-from silent_loom.core.derive import depth_of
 from silent_loom.core.display import shown
 from silent_loom.core.errors import WeaveError
 from silent_loom.core.files.codes import quantise
 from silent_loom.core.files.write import is_constant
 from silent_loom.core.images import Kind
 from silent_loom.core.parallel import Task
-from silent_loom.core.weave.evaluate import Evaluator, Plan, Row
+from silent_loom.core.weave.evaluate import Evaluator
 from silent_loom.core.weave.model import Weave
+from silent_loom.core.weave.plan import Plan, Row
 
 BLURRED = 0.9
 """Part of local contrast that is left at a join, below which it is said."""
@@ -64,8 +64,7 @@ def map_notes(evaluator: Evaluator, plan: Plan, weave: Weave, sheet: dict[str, A
     sheet : figures of `derive.measure`, or nothing
     """
     notes: dict[str, list[str]] = {}
-    depth = depth_of(weave)
-    for thread in plan.threads:
+    for thread, meaning in plan.threads.items():
         try:
             image = evaluator.ask(weave, thread, 256, task)
         except WeaveError as error:
@@ -75,8 +74,8 @@ def map_notes(evaluator: Evaluator, plan: Plan, weave: Weave, sheet: dict[str, A
         if is_constant(image.pixels):
             value = image.pixels.reshape(-1, image.pixels.shape[2])[0]
             said.append("constant " + " ".join(f"{v:.2f}".rstrip("0").rstrip(".") for v in value))
-        elif thread in ("base", "height", "roughness", "metallic", "occlusion"):
-            seen = shown(image, thread, depth)
+        elif meaning.read_of:
+            seen = shown(image, meaning)
             cut = float(((seen < -1e-3) | (seen > 1.001)).mean())
             if cut > 0.001:
                 said.append(f"clipped {100 * cut:.1f} %")

@@ -17,7 +17,8 @@ from silent_loom.core.opening.folder import SUFFIXES, short_name, unpack
 from silent_loom.core.opening.found import FoundSet, find
 from silent_loom.core.photo.mapset import MapSource
 from silent_loom.core.weave import registry
-from silent_loom.core.weave.model import SourceRef, StepEntry, Weave
+from silent_loom.core.weave.model import SourceRef
+from silent_loom.core.weave.recipes import begun
 from silent_loom.store.states import State
 from silent_loom.store.store import Store
 
@@ -118,20 +119,14 @@ class Openings:
         if twice:
             raise LoomError(f"there are two sources for {twice[0]}", name, "Leave one of them out.")
         values = {"maps": checked, "width_mm": width_mm, "depth_mm": depth_mm, "repeats": repeats}
-        registry.settings_of("mapset", values)
-        steps = [StepEntry(step="mapset", settings=values)]
-        if not repeats:
-            steps.append(StepEntry(step="seamless"))
-        for made, needs in (
-            ("height", "base"),
-            ("normal", "height"),
-            ("roughness", "base"),
-            ("metallic", "base"),
-            ("occlusion", "height"),
-        ):
-            if made not in threads and (needs in threads or any(s.step == needs for s in steps)):
-                steps.append(StepEntry(step=made, settings={"depth_mm": depth_mm} if made == "height" else {}))
-        return self.store.create(name, Weave(steps=tuple(steps), sources=sources), f"Opened from {len(sources)} files")
+        weave = begun(
+            "set",
+            {"maps": values["maps"]},
+            {registry.able("maps"): values, registry.able("depth"): {"depth_mm": depth_mm}},
+            sources,
+            when=() if repeats else ("open",),
+        )
+        return self.store.create(name, weave, f"Opened from {len(sources)} files")
 
     def _forget(self) -> None:
         with self._lock:

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 
 from silent_loom.core.changes import SIDE, changed_blocks
 from silent_loom.core.delivery.profile import profile
-from silent_loom.core.derive import closing, depth_of, measure, seam_lines, with_suggestion
+from silent_loom.core.derive import closing, measure, seam_lines, with_suggestion
 from silent_loom.core.display import histogram, rgba, rgba_blocks, shown
 from silent_loom.core.errors import Cancelled, WeaveError
 from silent_loom.core.files.codes import quantise
@@ -36,8 +36,10 @@ from silent_loom.core.tiling.repetition_meter import copies, repetition, spots
 from silent_loom.core.tiling.seam_meter import heat, seams
 from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.cache import Cache
+from silent_loom.core.weave.edit import set_values
 from silent_loom.core.weave.evaluate import Evaluator
 from silent_loom.core.weave.model import Weave
+from silent_loom.store.jobs import StoredJobs
 from silent_loom.store.store import Store
 from silent_loom.store.stored import StoredDecisions
 from silent_loom.work.break_up import cell_sizes, cells
@@ -49,8 +51,10 @@ from silent_loom.work.zipping import zipped
 
 log = logging.getLogger(__name__)
 R = TypeVar("R")
-PICTURE_MAPS = ("base", "normal", "roughness", "metallic", "occlusion")
+PICTURE_MAPS = tuple(t.name for t in threads.THREADS.values() if t.lights)
 FIGURE_SIZE = 1024
+PROBED = 4096
+"""Texels along the longer side up to which a value is read from a picture of all of the map."""
 CARD_SIZE, CARD_LOOK = 512, "1"
 """Texels of the maps that a card is drawn from, and the version of how it is drawn."""
 
@@ -63,7 +67,7 @@ class Draft:
     settings: dict[str, Any] = field(default_factory=dict)
 
     def on(self, weave: Weave) -> Weave:
-        return weave.with_settings(self.step_id, self.settings)
+        return set_values(weave, self.step_id, self.settings)
 
 
 @dataclass(frozen=True)
@@ -96,7 +100,8 @@ class Workbench:
     def __init__(self, store: Store, cache_bytes: int = 1536 << 20, preparation: Preparation | None = None) -> None:
         self.store = store
         self.lane = Lane()
-        self.jobs = Jobs(self.lane)
+        self.jobs = Jobs(self.lane, StoredJobs(store))
+        self.jobs.can("deliver", self._delivered)
         self.decisions = StoredDecisions(store)
         self.evaluator = Evaluator(store.sources, Cache(cache_bytes), self.decisions)
         # A control above a cut that is being dragged: its first small answers decide at half the size
@@ -176,8 +181,8 @@ class Workbench:
         if draft is None or size > 512:
             return self.evaluator
         at = weave.index(draft.step_id)
-        cuts = (registry.step(e.step) for e in weave.steps[at:] if e.on)
-        below = any(step.geometric and step.decides and step.decision_scale > 0 for step in cuts)
+        cuts = (registry.known(e.step) for e in weave.rows()[at:] if e.on)
+        below = any(step is not None and step.geometric and step.decides and step.decision_scale > 0 for step in cuts)
         return self.quick if below else self.evaluator
 
     # --- maps -------------------------------------------------------------------------------------------------
@@ -192,34 +197,37 @@ class Workbench:
         """
 
         def work(weave: Weave, task: Task) -> tuple[bytes, MapFacts]:
-            evaluator, depth = self._for(weave, how.get("draft"), size), depth_of(weave)
+            evaluator = self._for(weave, how.get("draft"), size)
+            meaning = evaluator.meaning(weave, thread, below=below)
             key = evaluator.key(weave, thread, size, below=below)
-            look = f"{key}.{depth:g}" if thread == "height" else key
+            look = f"{key}.{meaning.low:g}_{meaning.high:g}"
             image = evaluator.ask(weave, thread, size, task, below=below)
             facts = MapFacts(image.width, image.height, image.size_mm, image.wraps, look)
             if have == look:
                 return b"", replace(facts, blocks=np.zeros((0, 0), np.bool_))
-            had, _, depth_then = have.partition(".")
-            older = evaluator.cache.get(had) if depth_then == look.partition(".")[2] else None
+            had, _, range_then = have.partition(".")
+            older = evaluator.cache.get(had) if range_then == look.partition(".")[2] else None
             blocks = changed_blocks(older, image, task=task) if older is not None else None
             if blocks is None or blocks.mean() > 0.5:
-                return rgba(image, thread, depth, task).tobytes(), facts
-            return rgba_blocks(image, thread, depth, blocks, SIDE), replace(facts, blocks=blocks)
+                return rgba(image, meaning, task).tobytes(), facts
+            return rgba_blocks(image, meaning, blocks, SIDE), replace(facts, blocks=blocks)
 
         return self.answer(ident, work, **how)
 
     def map_key(self, ident: str, thread: str, size: int, *, below: str | None = None, entry: int | None = None) -> str:
         """Changes exactly when the PNG of a map does."""
         weave = self.store.get(ident).weave if entry is None else self.store.weave_at(ident, entry)
-        return f"{self.evaluator.key(weave, thread, size, below=below)}.{depth_of(weave):g}"
+        meaning = self.evaluator.meaning(weave, thread, below=below)
+        return f"{self.evaluator.key(weave, thread, size, below=below)}.{meaning.low:g}_{meaning.high:g}"
 
     def map_png(self, ident: str, thread: str, size: int, *, below: str | None = None, **how: Any) -> bytes:
         """A map as a PNG for an image element."""
 
         def work(weave: Weave, task: Task) -> bytes:
             image = self.evaluator.ask(weave, thread, size, task, below=below)
-            colour = image.kind is Kind.COLOUR
-            codes, _ = quantise(shown(image, thread, depth_of(weave)), "8", colour=colour, task=task)
+            colour = image.kind in (Kind.COLOUR, Kind.ID)
+            meaning = self.evaluator.meaning(weave, thread, below=below)
+            codes, _ = quantise(shown(image, meaning), "8", colour=colour, task=task)
             return png_bytes(codes, colour=colour, fast=True)
 
         return self.answer(ident, work, rank=Rank.ASIDE, early=True, **how)
@@ -234,25 +242,31 @@ class Workbench:
 
         def work(weave: Weave, task: Task) -> bytes:
             plan = self.evaluator.plan(weave)
-            present = [t for t in ("base", "height", "normal", "roughness", "metallic", "occlusion") if t in plan.threads]
+            present = [t for t in (*PICTURE_MAPS, "height") if t in plan.threads]
             if not present:
                 raise WeaveError("nothing is made here", "", "Switch a step on that brings something in.")
             maps = self._for(weave, how.get("draft"), size).ask_many(weave, present, size, task)
             first = next(iter(maps.values()))
-            w, h, depth = first.width, first.height, depth_of(weave)
+            w, h, depth = first.width, first.height, plan.spec("height").depth
 
             def get(name: str) -> Image:
-                return maps.get(name) or threads.neutral(name, w, h, first.size_mm, first.wraps)
+                return maps.get(name) or threads.neutral(plan.spec(name), w, h, first.size_mm, first.wraps)
 
             orm = np.concatenate([get(t).pixels for t in ("occlusion", "roughness", "metallic")], 2)
             packed, _ = quantise(orm, "8", colour=False, task=task)
             solid = np.full((h, w, 4), 255, np.uint8)
             solid[..., :3] = packed
             normal = np.ones((h, w, 4), np.float16)
-            normal[..., :3] = shown(get("normal"), "normal", depth)
-            height = shown(get("height"), "height", depth).astype(np.float16)
+            normal[..., :3] = shown(get("normal"), plan.spec("normal"))
+            height = shown(get("height"), plan.spec("height")).astype(np.float16)
             head = struct.pack("<IIfff", w, h, first.size_mm[0], first.size_mm[1], depth)
-            return head + rgba(get("base"), "base", depth, task).tobytes() + solid.tobytes() + normal.tobytes() + height.tobytes()
+            return (
+                head
+                + rgba(get("base"), plan.spec("base"), task).tobytes()
+                + solid.tobytes()
+                + normal.tobytes()
+                + height.tobytes()
+            )
 
         return self.answer(ident, work, **how)
 
@@ -260,12 +274,17 @@ class Workbench:
         """Exact values at a place, given as parts of the sheet; colour as linear light and as sRGB codes."""
 
         def work(weave: Weave, task: Task) -> dict[str, Any]:
-            image = self.evaluator.ask(weave, thread, size, task)
-            x, y = int(u * image.width) % image.width, int(v * image.height) % image.height
-            values = image.pixels[y, x]
-            codes = rgba(image.with_pixels(image.pixels[y : y + 1, x : x + 1]), thread, depth_of(weave))[0, 0, :3]
-            return {"x": x, "y": y, "width": image.width, "height": image.height, "values": [float(c) for c in values],
-                    "codes": codes.tolist(), "unit": threads.spec(thread).unit, "kind": str(image.kind)}  # fmt: skip
+            width, height = self.evaluator.plan(weave).geometry.at_longer_side(size)
+            x, y = int(u * width) % width, int(v * height) % height
+            if size > PROBED:  # of a bake nobody else asked for, only this place
+                texel = self.evaluator.window(weave, thread, size, (x, y, x + 1, y + 1), task).image
+            else:
+                image = self.evaluator.ask(weave, thread, size, task)
+                texel = image.with_pixels(image.pixels[y : y + 1, x : x + 1])
+            values, meaning = texel.pixels[0, 0], self.evaluator.meaning(weave, thread)
+            codes = rgba(texel, meaning)[0, 0, :3]
+            return {"x": x, "y": y, "width": width, "height": height, "values": [float(c) for c in values],
+                    "codes": codes.tolist(), "unit": meaning.unit, "kind": str(texel.kind)}  # fmt: skip
 
         return self.answer(ident, work, **how)
 
@@ -284,7 +303,7 @@ class Workbench:
                 image = self.evaluator.ask(weave, thread, size, task, below=below)
             except WeaveError:
                 return []
-            return histogram(image, thread, depth_of(weave))
+            return histogram(image, self.evaluator.meaning(weave, thread, below=below))
 
         return self.answer(ident, work, rank=Rank.ASIDE, **how)
 
@@ -294,7 +313,7 @@ class Workbench:
         """What is right and wrong with the photo of a material; kept by its file and width."""
 
         def work(weave: Weave, task: Task) -> Report:
-            row = next((r for r in self.evaluator.plan(weave).rows if r.step.name == "photo"), None)
+            row = next((r for r in self.evaluator.plan(weave).rows if "photo" in r.step.can), None)
             if row is None or row.error is not None:
                 raise WeaveError("this material has no photo", "photo report", "Begin one from a photo.")
             key = f"{row.settings.source}:{row.before.size_mm}:{row.settings.width_mm}"  # type: ignore[attr-defined]
@@ -341,7 +360,7 @@ class Workbench:
 
         def work(weave: Weave, task: Task) -> tuple[str, dict[str, Any], str]:
             told, why = with_suggestion(self.evaluator, weave, method, task)
-            entry = told.first("seamless")
+            entry = told.able("close")
             assert entry is not None
             return entry.id, entry.settings, why
 
@@ -481,9 +500,13 @@ class Workbench:
         wanted, state = profile(profile_name), self.store.get(ident)
         if (error := self.evaluator.plan(state.weave).error()) is not None:
             raise error
+        settings = {"entry": state.head, "profile": wanted.name, "size": size}
+        return self.jobs.add("deliver", f"{state.name}: {wanted.title}, {size}", ident, settings)
 
-        def work(task: Task) -> dict[str, Any]:
-            self._wait_for_kernels(early=False)
-            return zipped(self.store, self.evaluator, self.lane, state, wanted, size, task)
-
-        return self.jobs.add(f"{state.name}: {wanted.title}, {size}", ident, work)
+    def _delivered(self, job: Job) -> dict[str, Any]:
+        """Do a job of delivering: the state that it was asked of, whatever the material has become since."""
+        state = self.store.get(job.material)
+        then = replace(state, head=job.settings["entry"], weave=self.store.weave_at(job.material, job.settings["entry"]))
+        self._wait_for_kernels(early=False)
+        wanted = profile(job.settings["profile"])
+        return zipped(self.store, self.evaluator, self.lane, then, wanted, job.settings["size"], job.task)

@@ -13,7 +13,6 @@ from typing import Any
 from silent_loom.core.delivery.files import deliver_as_made, needed
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.profile import Profile
-from silent_loom.core.derive import depth_of
 from silent_loom.core.files.place import place
 from silent_loom.core.images import Image
 from silent_loom.core.parallel import Lane, Task
@@ -50,7 +49,7 @@ def zipped(
                 names,
                 make,
                 wanted,
-                depth_mm=depth_of(weave),
+                meanings=plan.threads,
                 about=lambda: about,
                 task=task.part(0, 0.95),
             )

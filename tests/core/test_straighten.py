@@ -15,7 +15,8 @@ from silent_loom.core.maps.normal import from_height
 from silent_loom.core.photo.perspective import apply, convex, homography, proportions
 from silent_loom.core.photo.straighten import StraightenSettings, from_pixels, pixel_corners
 from silent_loom.core.weave.evaluate import Evaluator
-from silent_loom.core.weave.model import SourceRef, starting_weave
+from silent_loom.core.weave.model import SourceRef
+from silent_loom.core.weave.recipes import starting_weave
 from silent_loom.demo.shots import Shot, camera, corners_of
 from tests.conftest import DIGEST, OnePicture, spectrum
 

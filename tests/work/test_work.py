@@ -12,15 +12,15 @@ from typing import Any
 import numpy as np
 import pytest
 
-from silent_loom.core.derive import depth_of
 from silent_loom.core.errors import Cancelled, LoomError, SettingError
 from silent_loom.core.files.png import png_bytes
 from silent_loom.core.parallel import Lane, Rank, Task, both, over_rows
 from silent_loom.core.weave import registry
-from silent_loom.core.weave.model import starting_weave
+from silent_loom.core.weave.recipes import starting_weave
+from silent_loom.store.jobs import JobFacts, StoredJobs
 from silent_loom.store.states import State
 from silent_loom.store.store import Store
-from silent_loom.work.jobs import Job, Jobs
+from silent_loom.work.jobs import AGAIN, Job, Jobs
 from silent_loom.work.workbench import Draft, Workbench
 from tests.conftest import codes_of
 from tests.conftest import spectrum as noise_of
@@ -47,32 +47,35 @@ def ended(job: Job) -> bool:
 def test_jobs_run_one_after_another_and_report(jobs: Jobs) -> None:
     order: list[str] = []
 
-    def work(name: str) -> Callable[[Task], dict[str, Any]]:
-        def run(task: Task) -> dict[str, Any]:
-            order.append(f"{name} begins")
-            task.report(0.5, f"half of {name}")
-            order.append(f"{name} ends")
-            return {"made": name}
+    def work(job: Job) -> dict[str, Any]:
+        name = job.settings["name"]
+        order.append(f"{name} begins")
+        job.task.report(0.5, f"half of {name}")
+        order.append(f"{name} ends")
+        return {"made": name}
 
-        return run
-
-    made = [jobs.add(n, "m", work(n)) for n in ("one", "two", "three")]
+    jobs.can("make", work)
+    made = [jobs.add("make", n, "m", {"name": n}) for n in ("one", "two", "three")]
     until(lambda: all(ended(j) for j in made))
     assert order == [f"{n} {w}" for n in ("one", "two", "three") for w in ("begins", "ends")]
     assert [j.result for j in made] == [{"made": n} for n in ("one", "two", "three")]
     assert any("half of two" in line for line in made[1].log)
     shown = made[0].as_dict()
     assert (shown["state"], shown["fraction"], shown["error"]) == ("done", 1.0, "")
+    with pytest.raises(LoomError, match="no jobs of the kind 'paint'"):
+        jobs.add("paint", "p")
 
 
 def test_a_failing_job_says_why_and_the_next_one_runs(jobs: Jobs) -> None:
-    def fails(_task: Task) -> dict[str, Any]:
+    def fails(_job: Job) -> dict[str, Any]:
         raise LoomError("the disk is full", "set.zip", "Make room.")
 
-    def breaks(_task: Task) -> dict[str, Any]:
+    def breaks(_job: Job) -> dict[str, Any]:
         raise ZeroDivisionError("by zero")
 
-    first, second, third = jobs.add("a", "m", fails), jobs.add("b", "m", breaks), jobs.add("c", "m", lambda t: {"ok": True})
+    for kind, work in (("a", fails), ("b", breaks), ("c", lambda _: {"ok": True})):
+        jobs.can(kind, work)
+    first, second, third = (jobs.add(kind, kind, "m") for kind in "abc")
     until(lambda: ended(third))
     assert (first.state, first.error) == ("failed", "set.zip: the disk is full. Make room.")
     assert (second.state, second.error) == ("failed", "ZeroDivisionError: by zero")
@@ -82,23 +85,72 @@ def test_a_failing_job_says_why_and_the_next_one_runs(jobs: Jobs) -> None:
 def test_a_running_job_stops_at_its_next_checkpoint_and_a_waiting_one_never_starts(jobs: Jobs) -> None:
     running, ran = threading.Event(), []
 
-    def long(task: Task) -> dict[str, Any]:
+    def long(job: Job) -> dict[str, Any]:
         running.set()
         while True:
-            task.checkpoint()
+            job.task.checkpoint()
             time.sleep(0.001)
 
-    first = jobs.add("long", "m", long)
-    second = jobs.add("next", "m", lambda t: ran.append(1) or {})
+    jobs.can("long", long)
+    jobs.can("next", lambda _: ran.append(1) or {})
+    jobs.can("last", lambda _: {})
+    first = jobs.add("long", "long", "m")
+    second = jobs.add("next", "next", "m")
     assert running.wait(5)
     assert jobs.cancel(second.id).state == "stopped"
     jobs.cancel(first.id)
     until(lambda: ended(first))
-    last = jobs.add("last", "m", lambda t: {})
+    last = jobs.add("last", "last", "m")
     until(lambda: ended(last))
     assert (first.state, second.state, ran) == ("stopped", "stopped", [])
     with pytest.raises(LoomError, match="no such job"):
         jobs.get("nothing")
+
+
+def test_jobs_that_were_not_done_are_taken_up_again(tmp_path: Path) -> None:
+    store = Store(tmp_path)
+    running = threading.Event()
+
+    def long(job: Job) -> dict[str, Any]:
+        running.set()
+        while True:
+            job.task.checkpoint()
+            time.sleep(0.001)
+
+    first = Jobs(Lane(), StoredJobs(store))
+    first.can("make", long)
+    made, waits = first.add("make", "one", "m", {"name": "one"}), first.add("make", "two", "m", {"name": "two"})
+    stopped = first.add("make", "three", "m", {"name": "three"})
+    first.cancel(stopped.id)
+    assert running.wait(5)
+    first.close()
+    killed = JobFacts("killed", "make", "four", "m", {"name": "four"}, "running", log=("10:00:00 half",))
+    worn = JobFacts("worn", "make", "five", "m", {"name": "five"}, "running", log=tuple(f"10:0{k}:00 {AGAIN}" for k in range(3)))
+    strange = JobFacts("strange", "gild", "six", "m", {}, "waiting")
+    for facts in (killed, worn, strange):
+        StoredJobs(store).put(facts)
+    order: list[str] = []
+    again = Jobs(Lane(), StoredJobs(store))
+    again.can("make", lambda job: order.append(job.settings["name"]) or {"made": job.settings["name"]})
+    assert {j.id for j in again.resume()} == {made.id, waits.id, "killed"}
+    until(lambda: all(ended(j) for j in again.all()))
+    assert order == ["one", "two", "four"], "in the order in which they were asked for"
+    states = {j.id: j.state for j in again.all()}
+    assert states == {
+        made.id: "done",
+        waits.id: "done",
+        stopped.id: "stopped",
+        "killed": "done",
+        "worn": "failed",
+        "strange": "failed",
+    }
+    assert AGAIN in "".join(again.get("killed").log)
+    assert "ended 4 times" in again.get("worn").error
+    again.close()
+    kept = {f.id: f for f in StoredJobs(store).all()}
+    assert kept[made.id].result == {"made": "one"}
+    assert kept[stopped.id].state == "stopped"
+    store.close()
 
 
 def test_parts_of_a_task_share_its_cancel_and_its_progress() -> None:
@@ -284,7 +336,7 @@ def test_a_draft_answers_as_the_change_will(bench: Workbench, state: State) -> N
     tried, _ = bench.map_rgba(state.id, "normal", 64, draft=draft)
     assert bench.store.get(state.id).head == state.head
     changed = bench.store.change(state.id, state.head, draft.on(state.weave), "Depth")
-    assert depth_of(changed.weave) == 3.0
+    assert bench.evaluator.plan(changed.weave).spec("height").depth == 3.0
     kept, facts = bench.map_rgba(state.id, "normal", 64)
     assert kept == tried
     assert max(facts.width, facts.height) == 64
@@ -355,7 +407,8 @@ def test_a_material_whose_photo_is_switched_off_is_told_and_no_fault(bench: Work
     off = state.weave.with_entry(photo.model_copy(update={"on": False}))
     bench.store.change(state.id, state.head, off, "Photo switched off")
     found = bench.figures(state.id)
-    assert all(note["error"] for note in found["rows"].values())
+    constant = row(state, "metallic")  # reads nothing
+    assert all(note.get("error") for ident, note in found["rows"].items() if ident != constant)
     for ask in (lambda: bench.form(state.id, 64), lambda: bench.spots(state.id), lambda: bench.findings(state.id)):
         with pytest.raises(LoomError):
             ask()

@@ -15,9 +15,10 @@ from silent_loom.core.delivery.gltf import write_glb
 from silent_loom.core.delivery.placing import MANIFEST, check_folder, check_targets, gathered, sha256
 from silent_loom.core.delivery.profile import FileSpec, Profile, parse_channel
 from silent_loom.core.files import write
-from silent_loom.core.images import Floats, Image
+from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.parallel import IDLE, WORKERS, Task
 from silent_loom.core.weave import threads
+from silent_loom.core.weave.threads import ThreadSpec
 
 SUFFIX = {"png": ".png", "jpeg": ".jpg", "targa": ".tga", "tiff": ".tif", "openexr": ".exr", "webp": ".webp"}
 NOTABLE = 1e-4
@@ -28,29 +29,27 @@ def needed(profile: Profile, present: Iterable[str]) -> list[str]:
     """Threads that a profile reads and the material has, in the order in which they are best computed."""
     have = set(present)
     wanted = {parse_channel(c).thread for f in profile.files for c in f.channels} & have
-    return [t for t in threads.THREADS if t in wanted] + sorted(wanted - set(threads.THREADS))
+    return threads.order(wanted)
 
 
-def encoded(image: Image, thread: str, index: int, depth_mm: float, green: str) -> Floats:
-    """One channel as 0…1 for a file, shape (H, W).
-
-    Heights lie over 0…depth around their middle; normal components over −1…1, green turned when it is to be down.
-    """
+def encoded(image: Image, meaning: ThreadSpec, index: int, green: str) -> Floats:
+    """One channel as 0…1 for a file, shape (H, W): over the range of its thread, the green of normals turned when it is down."""
     plane = image.pixels[..., min(index, image.pixels.shape[2] - 1)]
-    if thread == "height":
-        return plane * np.float32(1 / depth_mm) + np.float32(0.5)
-    if thread == "normal":
-        sign = -0.5 if index == 1 and green == "down" else 0.5
-        return plane * np.float32(sign) + np.float32(0.5)
-    return plane
+    if image.kind is Kind.ID:
+        return plane
+    scale, offset = meaning.scale()
+    if image.kind is Kind.NORMAL and index == 1 and green == "down":
+        scale = -scale
+    return plane if scale == 1 and offset == 0 else plane * scale + offset
 
 
-def pack(spec: FileSpec, maps: Mapping[str, Image], depth_mm: float, green: str) -> Floats:
+def pack(spec: FileSpec, maps: Mapping[str, Image], meanings: Mapping[str, ThreadSpec], green: str) -> Floats:
     """Samples of one file, shape (H, W, C), 0…1; colour stays linear light."""
     any_image = next(iter(maps.values()))
     h, w = any_image.height, any_image.width
-    if spec.colour and spec.channels == ("base.r", "base.g", "base.b") and "base" in maps:
-        return maps["base"].pixels
+    first = parse_channel(spec.channels[0]).thread
+    if first in maps and maps[first].kind is Kind.COLOUR and spec.channels == tuple(f"{first}.{c}" for c in "rgb"):
+        return maps[first].pixels
     out = np.empty((h, w, len(spec.channels)), np.float32)
     for k, text in enumerate(spec.channels):
         c = parse_channel(text)
@@ -58,11 +57,11 @@ def pack(spec: FileSpec, maps: Mapping[str, Image], depth_mm: float, green: str)
             out[..., k] = c.constant
             continue
         if c.thread in maps:
-            out[..., k] = encoded(maps[c.thread], c.thread, c.index, depth_mm, green)
+            out[..., k] = encoded(maps[c.thread], meanings.get(c.thread) or threads.spec(c.thread), c.index, green)
         else:
-            neutral = threads.spec(c.thread).neutral
-            value = neutral[min(c.index, len(neutral) - 1)]
-            out[..., k] = 0.5 if c.thread == "height" else value * 0.5 + 0.5 if c.thread == "normal" else value
+            missing = threads.spec(c.thread)
+            scale, offset = missing.scale()
+            out[..., k] = missing.neutral[min(c.index, len(missing.neutral) - 1)] * scale + offset
         if c.invert:
             np.subtract(1, out[..., k], out=out[..., k])
     return out
@@ -85,14 +84,18 @@ def deliver(
     maps: Mapping[str, Image],
     profile: Profile,
     *,
-    depth_mm: float,
+    depth_mm: float | None = None,
+    meanings: Mapping[str, ThreadSpec] | None = None,
     about: Mapping[str, Any] | None = None,
     force: bool = False,
     task: Task = IDLE,
 ) -> dict[str, Any]:
-    """Write a map set into a folder; see `deliver_as_made`."""
+    """Write a map set into a folder; see `deliver_as_made`. ``depth_mm`` is that of a height without a meaning of its own."""
+    told = dict(meanings or {})
+    if depth_mm is not None:
+        told.setdefault("height", threads.spec("height").over(depth_mm))
     return deliver_as_made(
-        folder, name, list(maps), maps.__getitem__, profile, depth_mm=depth_mm, about=lambda: about or {}, force=force, task=task
+        folder, name, list(maps), maps.__getitem__, profile, meanings=told, about=lambda: about or {}, force=force, task=task
     )
 
 
@@ -103,7 +106,7 @@ def deliver_as_made(
     make: Callable[[str], Image],
     profile: Profile,
     *,
-    depth_mm: float,
+    meanings: Mapping[str, ThreadSpec],
     about: Callable[[], Mapping[str, Any]] = dict,
     force: bool = False,
     task: Task = IDLE,
@@ -121,8 +124,8 @@ def deliver_as_made(
     make : callable
         Gives one of them; all have one size. Files are encoded meanwhile.
     profile : Profile
-    depth_mm : float
-        Depth of the height; 0…1 in its file is 0…depth, its middle at 0.5.
+    meanings : mapping of str to ThreadSpec
+        What the threads mean, where that is not what the table says: 0…1 in a file is the range of its thread.
     about : callable
         Gives more for the manifest, asked for at the end.
     force : bool
@@ -143,12 +146,13 @@ def deliver_as_made(
     Files are written into a hidden folder and get their names together at the end, the manifest last: whatever goes
     wrong before, nothing is left half written.
     """
+    height = meanings.get("height") or threads.spec("height")
     replaceable = check_folder(folder, force)
     names = file_names(profile, name, threads_made)
     targets = [*names, *([f"{name}.glb"] if profile.glb else [])]
     check_targets(folder, [*targets, MANIFEST], replaceable)
     with gathered(folder, replaceable) as hidden:
-        entries, warnings, first = _write_files(hidden, names, threads_made, make, depth_mm, profile.green, task)
+        entries, warnings, first = _write_files(hidden, names, threads_made, make, meanings, profile.green, task)
         if profile.glb:
             roles = {spec.role: hidden / target for target, spec in names.items() if spec.role}
             path = hidden / f"{name}.glb"
@@ -160,8 +164,8 @@ def deliver_as_made(
             "profile": profile.name,
             "size": [first.width, first.height],
             "repeat_mm": list(first.size_mm),
-            "depth_mm": depth_mm,
-            "height_middle_mm": depth_mm / 2,
+            "depth_mm": height.depth,
+            "height_middle_mm": -height.low,
             "green": profile.green,
             **about(),
             "files": [entries[t] for t in targets],
@@ -177,7 +181,7 @@ def _write_files(
     names: Mapping[str, FileSpec],
     threads_made: Sequence[str],
     make: Callable[[str], Image],
-    depth_mm: float,
+    meanings: Mapping[str, ThreadSpec],
     green: str,
     task: Task,
 ) -> tuple[dict[str, dict[str, Any]], list[str], Image]:
@@ -187,7 +191,7 @@ def _write_files(
     warnings: list[str] = []
 
     def one(target: str, spec: FileSpec, parts: Mapping[str, Image]) -> None:
-        samples = pack(spec, parts, depth_mm, green)
+        samples = pack(spec, parts, meanings, green)
         done = write(
             hidden / target,
             samples,
@@ -219,7 +223,7 @@ def _write_files(
     with ThreadPoolExecutor(max(1, WORKERS)) as pool:
         writing = []
         for i, thread in enumerate(threads_made):
-            task.report(0.85 * i / len(threads_made), threads.spec(thread).title)
+            task.report(0.85 * i / len(threads_made), (meanings.get(thread) or threads.spec(thread)).title)
             maps[thread] = make(thread)
             for target in [t for t in waiting if wanted[t] <= set(maps)]:
                 parts = {t: maps[t] for t in wanted[target]} or dict(maps)

@@ -35,7 +35,7 @@ def _look_up_half(src, table, out, y0, y1):  # type: ignore[no-untyped-def]
 def light_of(samples: NDArray[Any], table: Floats) -> Floats:
     """Light of codes, shape (H, W, 3) of both; ``table`` holds that of every code of every channel."""
     out = np.empty(samples.shape, np.float32)
-    samples = np.ascontiguousarray(samples)
+    samples = np.require(samples, requirements=["C", "W"])  # kernels are compiled for arrays that may be written to
     over_rows(len(samples), lambda a, b: _look_up(samples, table, out, a, b))
     return out
 
@@ -44,7 +44,7 @@ def half_light_of(samples: NDArray[Any], table: Floats) -> Floats:
     """`light_of` averaged to half the size; both sides must be even."""
     h, w, _ = samples.shape
     out = np.empty((h // 2, w // 2, 3), np.float32)
-    samples = np.ascontiguousarray(samples)
+    samples = np.require(samples, requirements=["C", "W"])
     over_rows(h // 2, lambda a, b: _look_up_half(samples, table, out, a, b), cost=w * 1e-3)
     return out
 

@@ -4,18 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from functools import partial
-from typing import Literal
 
 import numpy as np
 
 from silent_loom.core.colour import channel_mix, encode
-from silent_loom.core.images import Floats, Image, data
+from silent_loom.core.images import Floats, Image, Kind, data
 from silent_loom.core.kernels import kernel
 from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.resample import blur
 from silent_loom.core.weave.decision import Decision
-from silent_loom.core.weave.settings import Settings, setting
+from silent_loom.core.weave.settings import Settings, ThreadName, setting
 from silent_loom.core.weave.step import Geometry, MapStep, Sheet
+from silent_loom.core.weave.threads import ThreadSpec, spec
 
 SIZES = (1 / 4, 1 / 12, 1 / 36, 1 / 108)
 """Borders between feature sizes, as parts of the repeat's longer side."""
@@ -91,7 +91,9 @@ class HeightSettings(Settings):
         step=0.01,
         shape="bands",
     )
-    reads_from: Literal["base"] = setting("base", "What it is read from.", title="Read from", names={"base": "base colour"})
+    reads_from: ThreadName = setting(
+        "base", "What it is read from.", title="Read from", shape="thread", kinds=(Kind.COLOUR, Kind.DATA)
+    )
     red: float = setting(0.2126, "Share of the red channel in what is read as height.", low=-2, high=2, soft=(0, 1), step=0.01)
     green: float = setting(0.7152, "Share of the green channel.", low=-2, high=2, soft=(0, 1), step=0.01)
     blue: float = setting(0.0722, "Share of the blue channel.", low=-2, high=2, soft=(0, 1), step=0.01)
@@ -110,6 +112,7 @@ class Height(MapStep[HeightSettings]):
     """
 
     name = "height"
+    can = frozenset({"depth"})
     title = "Height"
     words_for_it = ("depth", "relief", "displacement", "bump", "deep")
     sentence = (
@@ -127,6 +130,9 @@ class Height(MapStep[HeightSettings]):
 
     def writes(self, s: HeightSettings) -> tuple[str, ...]:
         return ("height",)
+
+    def makes(self, s: HeightSettings) -> tuple[ThreadSpec, ...]:
+        return (spec("height").over(s.depth_mm),)
 
     def decide(self, s: HeightSettings, inputs: Mapping[str, Image], geometry: Geometry, task: Task) -> Decision:
         field = relief(inputs[s.reads_from], s, task)
@@ -164,8 +170,10 @@ def _add(total, finer, coarser, weight, y0, y1):  # type: ignore[no-untyped-def]
 
 def relief(image: Image, s: HeightSettings, task: Task) -> Floats:
     """The weighed sum of the bands, shape (H, W), before it is set into the depth."""
-    mixed = channel_mix(image.pixels, np.array([s.red, s.green, s.blue], np.float32), task)
-    plane = encode(mixed, task)
+    if image.kind is Kind.COLOUR:
+        plane = encode(channel_mix(image.pixels, np.array([s.red, s.green, s.blue], np.float32), task), task)
+    else:
+        plane = image.plane().copy()
     weights = dict(zip(BANDS, (s.broad, s.large, s.middling, s.small, s.fine), strict=True))
     mean = np.float32(plane.mean())
     if len(set(weights.values())) == 1:

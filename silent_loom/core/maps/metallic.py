@@ -10,13 +10,13 @@ from typing import Literal
 import numpy as np
 
 from silent_loom.core.colour import lab, lab_distance
-from silent_loom.core.images import Floats, Image, data
+from silent_loom.core.images import Floats, Image, Kind, data
 from silent_loom.core.kernels import kernel, subkernel
 from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.resample import blur, resize
 from silent_loom.core.srgb import decode_srgb
 from silent_loom.core.weave.decision import Decision
-from silent_loom.core.weave.settings import Settings, setting
+from silent_loom.core.weave.settings import Settings, ThreadName, setting
 from silent_loom.core.weave.step import Geometry, MapStep, Sheet, Texels
 
 Rgb = tuple[float, float, float]
@@ -124,6 +124,14 @@ class MetallicSettings(Settings):
         step=0.01,
         when={"mode": ["by colour"]},
     )
+    reads_from: ThreadName = setting(
+        "base",
+        "The picture in which that colour is sought.",
+        title="Read from",
+        shape="thread",
+        kinds=(Kind.COLOUR,),
+        when={"mode": ["by colour"]},
+    )
 
 
 class Metallic(MapStep[MetallicSettings]):
@@ -140,7 +148,10 @@ class Metallic(MapStep[MetallicSettings]):
         return f"constant {s.value:g}" if s.mode == "constant" else "by colour"
 
     def reads(self, s: MetallicSettings) -> tuple[str, ...]:
-        return ("base",)
+        return () if s.mode == "constant" else (s.reads_from,)
+
+    def halo(self, s: MetallicSettings, after: Geometry, texels: Texels) -> int | None:
+        return 0 if s.mode == "constant" else None
 
     def writes(self, s: MetallicSettings) -> tuple[str, ...]:
         return ("metallic",)
@@ -161,13 +172,12 @@ class Metallic(MapStep[MetallicSettings]):
     def run(
         self, s: MetallicSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
     ) -> dict[str, Image]:
-        base = inputs["base"]
         if s.mode == "constant":
-            out = np.full((base.height, base.width), s.value, np.float32)
-            return {"metallic": resize(data(out, base), sheet.width, sheet.height, task)}
+            return {"metallic": sheet.flat("metallic", s.value)}
+        base = inputs[s.reads_from]
         out = self._likeness(s, base, task)
         if sheet.coarser:
-            masks = [*(self._likeness(s, each["base"], task) for each in sheet.coarser), out]
+            masks = [*(self._likeness(s, each[s.reads_from], task) for each in sheet.coarser), out]
             for coarse, fine in pairwise(masks):
                 over_rows(len(coarse), partial(keep_means, fine, coarse), task)
         if s.soften_mm > 0:

@@ -11,8 +11,8 @@ from silent_loom.core.kernels import kernel
 from silent_loom.core.parallel import IDLE, Task, over_rows
 from silent_loom.core.resample import blur
 from silent_loom.core.weave.decision import Decision
-from silent_loom.core.weave.settings import Settings, setting
-from silent_loom.core.weave.step import MapStep, Sheet
+from silent_loom.core.weave.settings import Settings, ThreadName, setting
+from silent_loom.core.weave.step import Geometry, MapStep, Sheet, Texels
 
 
 class NormalSettings(Settings):
@@ -26,6 +26,9 @@ class NormalSettings(Settings):
         high=1000,
         soft=(0, 20),
         step=0.01,
+    )
+    reads_from: ThreadName = setting(
+        "height", "The height it is made from.", title="Made from", shape="thread", kinds=(Kind.DATA,)
     )
 
 
@@ -42,7 +45,10 @@ class Normal(MapStep[NormalSettings]):
         return f"strength {s.strength:g}"
 
     def reads(self, s: NormalSettings) -> tuple[str, ...]:
-        return ("height",)
+        return (s.reads_from,)
+
+    def halo(self, s: NormalSettings, after: Geometry, texels: Texels) -> int | None:
+        return 2 if s.soften_mm == 0 else None
 
     def writes(self, s: NormalSettings) -> tuple[str, ...]:
         return ("normal",)
@@ -50,7 +56,7 @@ class Normal(MapStep[NormalSettings]):
     def run(
         self, s: NormalSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
     ) -> dict[str, Image]:
-        height = inputs["height"]
+        height = inputs[s.reads_from]
         plane = height.plane()
         if s.soften_mm > 0:
             tx, ty = height.texel_mm

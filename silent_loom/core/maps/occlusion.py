@@ -7,11 +7,11 @@ from typing import Literal
 
 import numpy as np
 
-from silent_loom.core.images import Image, data
+from silent_loom.core.images import Image, Kind, data
 from silent_loom.core.maps.horizon import sky_visibility
 from silent_loom.core.parallel import Task
 from silent_loom.core.weave.decision import Decision
-from silent_loom.core.weave.settings import Settings, setting
+from silent_loom.core.weave.settings import Settings, ThreadName, setting
 from silent_loom.core.weave.step import MapStep, Sheet
 
 
@@ -36,6 +36,9 @@ class OcclusionSettings(Settings):
         title="Quality",
         names={16: "16 directions", 32: "32 directions, slower"},
     )
+    reads_from: ThreadName = setting(
+        "height", "The height it is made from.", title="Made from", shape="thread", kinds=(Kind.DATA,)
+    )
 
 
 class Occlusion(MapStep[OcclusionSettings]):
@@ -51,7 +54,7 @@ class Occlusion(MapStep[OcclusionSettings]):
         return f"radius {s.radius_mm:g} mm"
 
     def reads(self, s: OcclusionSettings) -> tuple[str, ...]:
-        return ("height",)
+        return (s.reads_from,)
 
     def writes(self, s: OcclusionSettings) -> tuple[str, ...]:
         return ("occlusion",)
@@ -59,7 +62,7 @@ class Occlusion(MapStep[OcclusionSettings]):
     def run(
         self, s: OcclusionSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
     ) -> dict[str, Image]:
-        height = inputs["height"]
+        height = inputs[s.reads_from]
         plane = height.plane() * np.float32(s.height_scale)
         seen = sky_visibility(plane, height.texel_mm, s.radius_mm, fine=s.azimuths == 32, task=task)
         np.clip(seen, 0, 1, out=seen)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Literal
 
 import numpy as np
 from pydantic import field_validator
@@ -13,16 +12,21 @@ from silent_loom.core.images import Floats, Image, Kind, data
 from silent_loom.core.maps import curve as tone_curve
 from silent_loom.core.parallel import Task
 from silent_loom.core.weave.decision import Decision
-from silent_loom.core.weave.settings import Settings, setting
-from silent_loom.core.weave.step import Geometry, MapStep, Sheet
+from silent_loom.core.weave.settings import Settings, ThreadName, setting
+from silent_loom.core.weave.step import Geometry, MapStep, Sheet, Texels
 
 GREASY = 0.35
 """Roughness spread (5th to 95th percentile) above which a surface tends to look greasy."""
 
 
 class RoughnessSettings(Settings):
-    reads_from: Literal["base", "height", "constant"] = setting(
-        "base", "What it is read from.", title="Read from", names={"base": "base colour"}
+    reads_from: ThreadName = setting(
+        "base",
+        "What it is read from; 'constant' reads nothing.",
+        title="Read from",
+        shape="thread",
+        kinds=(Kind.COLOUR, Kind.DATA),
+        also=("constant",),
     )
     low: float = setting(0.45, "Roughness where the curve is at its bottom.", title="Lower limit", low=0, high=1, step=0.01)
     high: float = setting(
@@ -59,10 +63,13 @@ class Roughness(MapStep[RoughnessSettings]):
         return f"{s.high:g}" if s.reads_from == "constant" else f"{s.low:g} to {s.high:g} from {s.reads_from}"
 
     def reads(self, s: RoughnessSettings) -> tuple[str, ...]:
-        return ("base",) if s.reads_from == "constant" else (s.reads_from,)
+        return () if s.reads_from == "constant" else (s.reads_from,)
 
     def writes(self, s: RoughnessSettings) -> tuple[str, ...]:
         return ("roughness",)
+
+    def halo(self, s: RoughnessSettings, after: Geometry, texels: Texels) -> int:
+        return 0
 
     def decide(self, s: RoughnessSettings, inputs: Mapping[str, Image], geometry: Geometry, task: Task) -> Decision:
         if s.reads_from == "constant":
@@ -80,10 +87,10 @@ class Roughness(MapStep[RoughnessSettings]):
     def run(
         self, s: RoughnessSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
     ) -> dict[str, Image]:
-        source = next(iter(inputs.values()))
         low, high = decision.figures["low"], decision.figures["high"]
         if s.reads_from == "constant" or high - low < 1e-6:
-            return {"roughness": data(np.full((source.height, source.width), s.high, np.float32), source)}
+            return {"roughness": sheet.flat("roughness", s.high)}
+        source = next(iter(inputs.values()))
         plane = scalar(source, task)
         plane -= np.float32(low)
         plane *= np.float32(1 / (high - low))

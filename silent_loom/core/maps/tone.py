@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Literal
 
 import numpy as np
 from pydantic import model_validator
@@ -13,14 +12,12 @@ from silent_loom.core.images import Image, Kind
 from silent_loom.core.kernels import kernel
 from silent_loom.core.parallel import Task, over_rows
 from silent_loom.core.weave.decision import Decision
-from silent_loom.core.weave.settings import Settings, setting
-from silent_loom.core.weave.step import MapStep, Sheet
+from silent_loom.core.weave.settings import Settings, ThreadName, setting
+from silent_loom.core.weave.step import Geometry, MapStep, Sheet, Texels
 
 
 class ToneSettings(Settings):
-    thread: Literal["base", "height", "roughness", "metallic", "occlusion"] = setting(
-        "base", "Which thread is changed.", shape="thread"
-    )
+    thread: ThreadName = setting("base", "Which thread is changed.", shape="thread", kinds=(Kind.COLOUR, Kind.DATA))
     black: float = setting(0.0, "What becomes black.", low=-1, high=1, soft=(0, 1), step=0.005)
     white: float = setting(1.0, "What becomes white.", low=0, high=4, soft=(0, 1), step=0.005)
     gamma: float = setting(
@@ -61,8 +58,8 @@ class Tone(MapStep[ToneSettings]):
     Notes
     -----
     Hue turns about the grey axis with luminance held (a rotation in the plane of opponent colours, then the Rec. 709
-    luminance restored); saturation moves along the line to grey of the same luminance. Heights are taken as parts of
-    a spread of ±1 around their middle only for ``contrast``, which scales them; levels do not apply to millimetres.
+    luminance restored); saturation moves along the line to grey of the same luminance. Of a thread with a unit, as heights
+    in millimetres, only ``contrast`` says something: it scales them; levels do not apply.
     """
 
     name = "tone"
@@ -80,6 +77,9 @@ class Tone(MapStep[ToneSettings]):
     def writes(self, s: ToneSettings) -> tuple[str, ...]:
         return (s.thread,)
 
+    def halo(self, s: ToneSettings, after: Geometry, texels: Texels) -> int:
+        return 0
+
     def idle(self, s: ToneSettings) -> bool:
         return s.model_copy(update={"thread": "base"}) == ToneSettings()
 
@@ -87,7 +87,7 @@ class Tone(MapStep[ToneSettings]):
         image = inputs[s.thread]
         out = np.empty_like(image.pixels)
         slope = np.float32(1 + s.contrast / 100 if s.contrast <= 0 else 1 / max(1 - s.contrast / 201, 1e-3))
-        if s.thread == "height":
+        if sheet.meaning(s.thread).unit:
             return {s.thread: image.with_pixels(image.pixels * slope)}
         if image.kind is Kind.COLOUR:
             matrix = hue_saturation(s.hue, 1 + s.saturation / 100) * np.float32(2.0**s.brightness)

@@ -29,6 +29,7 @@ class Blank(MapStep[BlankSettings]):
     """Base colour of one value, on a sheet that wraps."""
 
     name = "blank"
+    can = frozenset({"sheet"})
     title = "Empty sheet"
     words_for_it = ("blank", "flat", "colour", "nothing", "plain", "sheet")
     sentence = "One colour to begin with, that repeats without a seam."

@@ -10,12 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.colour import LUMA, lightness, luminance
-from silent_loom.core.images import Floats, Image
+from silent_loom.core.images import Floats, Image, Kind
 from silent_loom.core.kernels import kernel
 from silent_loom.core.parallel import IDLE, Task, over_rows
 from silent_loom.core.resample import blur, blur_inside, enlarge, reduce_area
 from silent_loom.core.weave.decision import Decision
-from silent_loom.core.weave.settings import Settings, setting
+from silent_loom.core.weave.settings import Settings, ThreadName, setting
 from silent_loom.core.weave.step import Geometry, MapStep, Sheet
 
 GRID = 96
@@ -68,6 +68,7 @@ class LightSettings(Settings):
     grey: tuple[float, float, float] | None = setting(
         None, "A place that is neutral grey: picked on the photo, as linear light.", title="Neutral grey", shape="grey"
     )
+    thread: ThreadName = setting("base", "Which picture is evened.", title="Picture", shape="thread", kinds=(Kind.COLOUR,))
 
 
 class EvenLight(MapStep[LightSettings]):
@@ -87,6 +88,8 @@ class EvenLight(MapStep[LightSettings]):
     """
 
     name = "light"
+    can = frozenset({"light"})
+    panel = "light"
     title = "Even light"
     words_for_it = ("shadow", "vignette", "dark", "corners", "glare", "brightness", "uneven", "white", "balance")
     sentence = "Takes slope, vignette and patches of light out of the picture."
@@ -99,16 +102,16 @@ class EvenLight(MapStep[LightSettings]):
         return f"{round(100 * s.amount)} %"
 
     def reads(self, s: LightSettings) -> tuple[str, ...]:
-        return ("base",)
+        return (s.thread,)
 
     def writes(self, s: LightSettings) -> tuple[str, ...]:
-        return ("base",)
+        return (s.thread,)
 
     def idle(self, s: LightSettings) -> bool:
         return s.amount == 0 and s.grey is None
 
     def decide(self, s: LightSettings, inputs: Mapping[str, Image], geometry: Geometry, task: Task) -> Decision:
-        image = inputs["base"]
+        image = inputs[s.thread]
         before = evenness(image)
         reach = min(1.0, max(0.02, s.reach_mm / max(geometry.size_mm))) if s.reach_mm > 0 else s.reach
         parts = _kept_parts(image, reach, task)
@@ -147,8 +150,8 @@ class EvenLight(MapStep[LightSettings]):
     def run(
         self, s: LightSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
     ) -> dict[str, Image]:
-        image = inputs["base"]
-        return {"base": image.with_pixels(self._lit(s, image, decision, task))}
+        image = inputs[s.thread]
+        return {s.thread: image.with_pixels(self._lit(s, image, decision, task))}
 
 
 def _span(log_light: Floats) -> float:

@@ -16,14 +16,14 @@ from silent_loom.core.resample import blur, normalise, resize
 from silent_loom.core.srgb import decode_srgb
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.decision import Decision
-from silent_loom.core.weave.settings import Settings, setting
+from silent_loom.core.weave.settings import Settings, ThreadName, setting
 from silent_loom.core.weave.step import Geometry, MapStep, Sheet, Sources
 
 
 class MapSource(Settings):
     """Where one map comes from."""
 
-    thread: Literal["base", "height", "normal", "roughness", "metallic", "occlusion", "opacity"]
+    thread: ThreadName
     source: str = Field(pattern=r"^[0-9a-f]{64}$")
     channel: Literal["rgb", "r", "g", "b", "a"] = "rgb"
     read_as: Literal["tagged", "srgb", "linear"] = Field(
@@ -48,6 +48,7 @@ class MapSet(MapStep[MapSetSettings]):
     """Maps at their own size, brought to the largest of them; colour decoded, data as it stands."""
 
     name = "mapset"
+    can = frozenset({"maps"})
     title = "Map set"
     words_for_it = ("textures", "files", "set", "open", "bought")
     sentence = "Brings finished maps in: each from its file, or from a channel of one."
@@ -58,6 +59,9 @@ class MapSet(MapStep[MapSetSettings]):
 
     def writes(self, s: MapSetSettings) -> tuple[str, ...]:
         return tuple(dict.fromkeys(m.thread for m in s.maps))
+
+    def makes(self, s: MapSetSettings) -> tuple[threads.ThreadSpec, ...]:
+        return tuple(m.over(s.depth_mm) for m in map(threads.spec, self.writes(s)) if m.unit)
 
     def geometry(self, s: MapSetSettings, before: Geometry, sources: Sources) -> Geometry:
         if not s.maps:
@@ -75,9 +79,10 @@ class MapSet(MapStep[MapSetSettings]):
                 continue
             task.checkpoint()
             picture = sheet.sources.picture(m.source)
-            kind = threads.spec(m.thread).kind
+            meaning = threads.spec(m.thread)
+            kind = meaning.kind
             pixels = _taken(picture, m, kind)
-            if m.thread == "height":
+            if meaning.unit:
                 if picture.bits == 8:
                     pixels = smooth_steps(pixels, s.repeats)
                 pixels = (pixels - np.float32(0.5)) * np.float32(s.depth_mm)

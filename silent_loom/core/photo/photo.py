@@ -41,6 +41,7 @@ class Photo(MapStep[PhotoSettings]):
     """Linear Rec. 709 light of a file, by exact area average where fewer texels are asked for."""
 
     name = "photo"
+    can = frozenset({"photo"})
     title = "Photo"
     words_for_it = ("picture", "image", "file", "camera", "begin", "open")
     sentence = "Brings a photo in, upright and in linear light."

@@ -89,6 +89,7 @@ class Straighten(CarryStep[StraightenSettings]):
     """Homography from four corners, true proportions, anti-aliased resampling."""
 
     name = "straighten"
+    can = frozenset({"straighten"})
     title = "Straighten"
     words_for_it = ("perspective", "corners", "rectangle", "crop", "turn", "rotate", "lens", "level")
     sentence = "Makes a tilted rectangle flat, in its true proportions, and states its real size."

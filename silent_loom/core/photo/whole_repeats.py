@@ -12,6 +12,7 @@ from silent_loom.core.parallel import IDLE, Task
 from silent_loom.core.photo.straighten import Corners, Straighten, StraightenSettings, bent
 from silent_loom.core.tiling.grid import fit_grid
 from silent_loom.core.tiling.lattice import find_lattice
+from silent_loom.core.weave import registry
 from silent_loom.core.weave.evaluate import Evaluator
 from silent_loom.core.weave.model import Weave
 
@@ -42,7 +43,7 @@ def whole_repeats(evaluator: Evaluator, weave: Weave, task: Task = IDLE) -> Whol
     WeaveError
         There is no Straighten, or no regular motif on what comes out of it.
     """
-    entry = next((e for e in reversed(weave.steps) if e.step == "straighten" and e.on), None)
+    entry = next((e for e in reversed(weave.rows()) if e.on and registry.can(e.step, "straighten")), None)
     plan = evaluator.plan(weave)
     row = next((r for r in plan.rows if entry is not None and r.entry.id == entry.id), None)
     if entry is None or row is None:
@@ -67,7 +68,7 @@ def whole_repeats(evaluator: Evaluator, weave: Weave, task: Task = IDLE) -> Whol
     sides = [float(np.linalg.norm(quad[i] - quad[j])) for i, j in ((1, 0), (2, 3), (3, 0), (2, 1))]
     told["width_mm"], told["height_mm"] = round((sides[0] + sides[1]) / 2, 4), round((sides[2] + sides[3]) / 2, 4)
     made = weave.with_settings(entry.id, told)
-    closing = next((e for e in made.steps[made.index(entry.id) :] if e.step == "seamless" and e.on), None)
+    closing = next((e for e in made.rows()[made.index(entry.id) :] if e.on and registry.can(e.step, "close")), None)
     if closing is not None and closing.settings.get("method", "cut") in ("cut", "fade", "gradient"):
         over = {name: round(1 / n, 6) for name, n in zip(("overlap_x", "overlap_y"), grid.repeats, strict=True) if 2 <= n <= 50}
         made = made.with_settings(closing.id, over)
@@ -80,7 +81,7 @@ def follow_grid(evaluator: Evaluator, before: Weave, after: Weave) -> Weave:
     A grid is kept in parts of the straightened sheet: left as it is, it would be skewed against the motif as soon as the
     corners move. Where it would lie outside the new sheet it stays as it was.
     """
-    closing = after.first("seamless")
+    closing = after.able("close")
     grid = closing.settings.get("grid") if closing is not None else None
     if closing is None or not grid or closing.settings.get("method") != "motif":
         return after

@@ -116,6 +116,8 @@ class BreakUp(CarryStep[BreakUpSettings]):
     """
 
     name = "breakup"
+    can = frozenset({"break"})
+    panel = "cells"
     title = "Break up"
     words_for_it = ("repetition", "random", "pieces", "larger", "variation")
     sentence = "Makes a larger sheet without visible repetition from irregular pieces of the repeat."

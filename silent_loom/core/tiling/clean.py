@@ -123,6 +123,7 @@ class Clean(CarryStep[CleanSettings]):
     """
 
     name = "clean"
+    can = frozenset({"fill"})
     title = "Clean"
     words_for_it = ("remove", "stain", "label", "spot", "dirt", "fill", "hole", "erase", "mark")
     sentence = "Fills a stain, a label, a scratch from the rest of the surface, or frees a motif from what is around it."

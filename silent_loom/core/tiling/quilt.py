@@ -74,6 +74,7 @@ class Quilt(CarryStep[QuiltSettings]):
     """
 
     name = "quilt"
+    can = frozenset({"grow"})
     title = "Grow"
     words_for_it = ("larger", "bigger", "sheet", "extend", "more")
     sentence = "Makes a larger sheet that does not repeat, from overlapping pieces of what comes in; its edges meet."

@@ -21,7 +21,7 @@ from silent_loom.core.resample import between, blur
 from silent_loom.core.tiling.clean import rgb_of
 from silent_loom.core.tiling.slopes import normals_of, slopes_of
 from silent_loom.core.weave.decision import Decision
-from silent_loom.core.weave.settings import Settings, setting
+from silent_loom.core.weave.settings import Settings, ThreadName, setting
 from silent_loom.core.weave.step import CarryStep, Sheet
 
 Dab = tuple[float, float, float]
@@ -30,20 +30,35 @@ Places = tuple[NDArray[np.int64], NDArray[np.int64]]
 
 
 class Stroke(Settings):
-    """One stroke of one tool.
+    """One stroke of one tool; on every map in that map's own unit.
 
     Points are (x, y, pressure): millimetres from the top left of the sheet, beyond its edges where the hand went beyond
     them, and pressure 0…1.
     """
 
-    tool: Literal["clone", "heal", "paint", "soften", "erase"] = "clone"
+    tool: Literal["clone", "heal", "paint", "soften", "lighten", "darken", "erase"] = "clone"
     points: tuple[Dab, ...] = Field(min_length=1, max_length=20000)
     radius_mm: float = Field(gt=0, le=1e5)
     softness: float = Field(0.5, ge=0, le=1, description="0 hard edge, 1 soft from the middle on.")
     strength: float = Field(1.0, gt=0, le=1)
     offset_mm: tuple[float, float] = Field((0.0, 0.0), description="Clone, heal: from a place to its source.")
     source_mm: tuple[float, float] | None = Field(None, description="Clone, heal with a fixed source: every stroke starts here.")
-    colour: str = Field("#808080", description="Paint.")
+    colour: str = Field("#808080", description="Paint on colour.")
+    value: float | None = Field(
+        None,
+        allow_inf_nan=False,
+        description="Paint on plain numbers, in the thread's own unit: height in mm. Nothing without it.",
+    )
+    slope: tuple[float, float] | None = Field(
+        None, description="Paint on normals: rise to the right and upwards. Nothing without it."
+    )
+    by: float = Field(
+        0.5,
+        ge=0,
+        le=1e5,
+        description="Lighten, darken: stops of light on colour, that much of the thread's own unit on plain numbers, stops of "
+        "slope on normals.",
+    )
     pressure: Literal["none", "size", "strength", "both"] = Field("both", description="What pen pressure steers.")
 
     @field_validator("colour")
@@ -63,8 +78,13 @@ class Layer(Settings):
 
     name: str = Field("Layer", max_length=60)
     on: bool = True
-    threads: Literal["base", "all"] = Field("base", description="What is moved: base colour alone, or every map alike.")
+    threads: Literal["base", "all"] | tuple[ThreadName, ...] = Field(
+        "base", description="What it acts on: base colour alone, every map alike, or the threads of a list."
+    )
     strokes: tuple[Stroke, ...] = Field((), max_length=5000)
+
+    def acts_on(self, thread: str) -> bool:
+        return self.threads == "all" or thread in ((self.threads,) if isinstance(self.threads, str) else self.threads)
 
 
 class RepairSettings(Settings):
@@ -301,9 +321,10 @@ class Repair(CarryStep[RepairSettings]):
     """
 
     name = "repair"
+    can = frozenset({"strokes"})
     title = "Repair"
     words_for_it = ("clone", "heal", "paint", "brush", "stamp", "retouch", "hand", "draw")
-    sentence = "Clone, heal, paint, soften by hand; every stroke is kept and can be taken back."
+    sentence = "Clone, heal, paint, soften, lighten, darken by hand, on any map; every stroke is kept and can be taken back."
     Settings = RepairSettings
 
     def words(self, s: RepairSettings) -> str:
@@ -314,12 +335,15 @@ class Repair(CarryStep[RepairSettings]):
         return not any(layer.on and layer.strokes for layer in s.layers)
 
     def carry(self, s: RepairSettings, image: Image, decision: Decision, sheet: Sheet, task: Task) -> Image:
+        return self.carry_thread(s, "base" if image.kind is Kind.COLOUR else "", image, decision, sheet, task)
+
+    def carry_thread(self, s: RepairSettings, thread: str, image: Image, decision: Decision, sheet: Sheet, task: Task) -> Image:
         mine = [
             stroke
             for layer in s.layers
-            if layer.on and (layer.threads == "all" or image.kind is Kind.COLOUR)
+            if layer.on and layer.acts_on(thread)
             for stroke in layer.strokes
-            if stroke.tool != "paint" or image.kind is Kind.COLOUR
+            if stroke.tool != "paint" or _paint(stroke, image.kind) is not None
         ]
         if not mine:
             return image
@@ -378,6 +402,25 @@ class _Laid:
 _laid = _Laid()
 
 
+def _paint(stroke: Stroke, kind: Kind) -> Floats | None:
+    """What a stroke of paint lays on an image of a kind, shape (1, 1, C); None when it says nothing of that kind."""
+    if kind is Kind.COLOUR:
+        values: tuple[float, ...] | None = tuple(rgb_of(stroke.colour))
+    elif kind is Kind.NORMAL:
+        values = stroke.slope
+    else:
+        values = None if stroke.value is None else (round(stroke.value) if kind is Kind.ID else stroke.value,)
+    return None if values is None else np.array(values, np.float32).reshape(1, 1, -1)
+
+
+def _lifted(pixels: Floats, stroke: Stroke, kind: Kind) -> Floats:
+    """A part of an image lightened or darkened: light and slopes by a factor, plain numbers by a sum."""
+    by = stroke.by if stroke.tool == "lighten" else -stroke.by
+    if kind in (Kind.COLOUR, Kind.NORMAL):
+        return pixels * np.float32(2.0 ** min(max(by, -60.0), 60.0))
+    return pixels + np.float32(by)
+
+
 def _apply(stroke: Stroke, pixels: Floats, original: Floats, image: Image, pitch: tuple[float, float]) -> None:
     h, w = pixels.shape[:2]
     box = Box(stroke, w, h, pitch, image.wraps)
@@ -392,13 +435,16 @@ def _apply(stroke: Stroke, pixels: Floats, original: Floats, image: Image, pitch
     # A stroke covers few texels of its box, and only those are read and written
     lay = partial(over_rows, len(cover), cost=cost)
     if stroke.tool == "paint":
-        colour = np.ascontiguousarray(np.broadcast_to(rgb_of(stroke.colour), (1, 1, 3)), np.float32)
-        lay(partial(_lay, pixels, colour, 0, cover, *box.place, labels))
+        lay(partial(_lay, pixels, _paint(stroke, image.kind), 0, cover, *box.place, labels))
         return
     if stroke.tool == "soften":
         if labels:
             return
         wanted = blur(box.take(pixels), max(0.5, 0.12 * stroke.radius_mm / pitch[0]), False)
+    elif stroke.tool in ("lighten", "darken"):
+        if labels:
+            return
+        wanted = _lifted(box.take(pixels), stroke, image.kind)
     else:
         source = box.place if stroke.tool == "erase" else box.inside(box.rows + dy, box.columns + dx)
         wanted = np.empty((*cover.shape, pixels.shape[2]), np.float32)

@@ -159,6 +159,8 @@ class Seamless(CarryStep[SeamlessSettings]):
     """
 
     name = "seamless"
+    can = frozenset({"close"})
+    panel = "join"
     title = "Seamless"
     words_for_it = ("tile", "repeat", "seam", "edges", "join", "tileable")
     sentence = "Makes the edges meet."

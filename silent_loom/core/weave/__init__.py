@@ -2,8 +2,10 @@
 
 from silent_loom.core.weave.cache import Cache
 from silent_loom.core.weave.decision import Decision, InMemory
-from silent_loom.core.weave.evaluate import Evaluator, Plan
-from silent_loom.core.weave.model import SourceRef, StepEntry, Weave, starting_weave
+from silent_loom.core.weave.evaluate import Evaluator
+from silent_loom.core.weave.model import SourceRef, StepEntry, Weave
+from silent_loom.core.weave.plan import Plan
+from silent_loom.core.weave.recipes import starting_weave
 from silent_loom.core.weave.step import CarryStep, Geometry, MapStep, Sheet, Sources, Step
 
 __all__ = [

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import math
+import sys
 import threading
 import time
 from collections.abc import Iterable, Iterator
@@ -15,50 +16,16 @@ from typing import Any
 from silent_loom.core.errors import NotMade, WeaveError
 from silent_loom.core.images import Image
 from silent_loom.core.parallel import IDLE, Task
-from silent_loom.core.weave import registry, threads
+from silent_loom.core.weave import masks, threads, tree
 from silent_loom.core.weave.cache import Cache
+from silent_loom.core.weave.carrying import carried
 from silent_loom.core.weave.decision import NONE, Decision, DecisionStore, InMemory
 from silent_loom.core.weave.mixing import mix
-from silent_loom.core.weave.model import StepEntry, Weave
-from silent_loom.core.weave.settings import Settings
-from silent_loom.core.weave.step import DECISION_SIZE, AnyStep, CarryStep, Geometry, MapStep, Sheet, Sources, Texels
-
-
-@dataclass(frozen=True)
-class Row:
-    """One step of a weave, made ready."""
-
-    entry: StepEntry
-    step: AnyStep
-    settings: Settings
-    before: Geometry
-    after: Geometry
-    reads: tuple[str, ...]
-    writes: tuple[str, ...]
-    present: tuple[str, ...]
-    """Threads that exist above the row."""
-    error: WeaveError | None = None
-    settings_key: str = ""
-    """The settings, in one canonical piece of text."""
-
-
-@dataclass(frozen=True)
-class Plan:
-    """Every step that is on, in order, with the sheet before and after it."""
-
-    rows: tuple[Row, ...]
-    geometry: Geometry
-    threads: tuple[str, ...]
-    keys: dict[Any, str] = field(default_factory=dict, compare=False, repr=False)
-    """Keys found so far; a plan never changes."""
-
-    def source_texels(self) -> int | None:
-        """Texels along the longer side of the finished sheet that its sources hold; None where nothing comes from a file."""
-        found = [max(r.after.native) / max(r.after.size_mm) for r in self.rows if r.after.native and not r.before.native]
-        return round(max(found) * max(self.geometry.size_mm)) if found else None
-
-    def error(self) -> WeaveError | None:
-        return next((r.error for r in self.rows if r.error), None)
+from silent_loom.core.weave.model import Weave
+from silent_loom.core.weave.plan import Plan, Row, planned
+from silent_loom.core.weave.step import DECISION_SIZE, CarryStep, Geometry, MapStep, Sheet, Sources, Texels
+from silent_loom.core.weave.threads import ThreadSpec
+from silent_loom.core.weave.windows import Box, Window, Windows
 
 
 @dataclass
@@ -80,6 +47,10 @@ class Costs:
         with self._alone:
             return list(self.seconds.items())
 
+
+DEEP = 60_000
+"""Calls within calls that a weave of thousands of rows needs: a row asks those above it. Python's own calls take no stack."""
+sys.setrecursionlimit(max(sys.getrecursionlimit(), DEEP))
 
 MOST_TOLD = 5000
 """Costs and computations that are remembered: a server may run for weeks."""
@@ -133,59 +104,10 @@ class Evaluator:
         for known, made in self._plans:
             if known is weave:  # weaves never change
                 return made
-        plan = self._planned(weave)
+        plan = planned(weave, self.sources)
         if plan.error() is None:  # an error may lie in a file that somebody puts back
             self._plans = ((weave, plan), *self._plans[:3])
         return plan
-
-    def _planned(self, weave: Weave) -> Plan:
-        rows: list[Row] = []
-        geometry, present = Geometry(), []  # type: tuple[Geometry, list[str]]
-        for entry in weave.steps:
-            if not entry.on:
-                continue
-            step = registry.step(entry.step)
-            error: WeaveError | None = None
-            try:
-                settings = registry.settings_of(entry.step, entry.settings)
-            except WeaveError as found:
-                settings, error = step.Settings.model_construct(), found
-            if step.idle(settings) and error is None:
-                continue
-            before = geometry
-            reads, writes = step.reads(settings), step.writes(settings)
-            if error is None:
-                missing = [t for t in (*reads, *([entry.mask] if entry.mask else [])) if t not in present]
-                if missing:
-                    error = WeaveError(
-                        f"it needs {threads.spec(missing[0]).title.lower()}, which no step above it makes",
-                        step.title,
-                        "Move it down, or add a step that makes it above.",
-                    )
-                elif step.geometric and not present:
-                    error = WeaveError("nothing comes into it", step.title, "Switch a step on above it that brings something in.")
-                else:
-                    try:
-                        geometry = step.geometry(settings, geometry, self.sources)
-                    except WeaveError as found:
-                        error = found
-            rows.append(
-                Row(
-                    entry,
-                    step,
-                    settings,
-                    before,
-                    geometry,
-                    reads,
-                    writes,
-                    tuple(present),
-                    error,
-                    settings.model_dump_json(),
-                )
-            )
-            if error is None:
-                present += [t for t in writes if t not in present]
-        return Plan(tuple(rows), geometry, tuple(present))
 
     # --- asking ---------------------------------------------------------------------------------------------
 
@@ -221,8 +143,8 @@ class Evaluator:
         answers: dict[str, Image] = {}
         wanted = list(names)
         for i, name in enumerate(wanted):
-            task.report(i / len(wanted), threads.spec(name).title)
-            answers[name] = self._value(plan, at, name, texels, task)
+            task.report(i / len(wanted), plan.spec(name, at).title)
+            answers[name] = self.value_at(plan, at, name, texels, task)
         return answers
 
     @contextmanager
@@ -246,20 +168,21 @@ class Evaluator:
         todo: list[tuple[int, str, Texels]] = [(len(plan.rows), name, texels) for name in names]
         while todo:
             at, thread, size = todo.pop()
-            key = self._key(plan, at, thread, size)
+            key = self.key_at(plan, at, thread, size)
             wanted[key] = wanted.get(key, 0) + 1
             if wanted[key] > 1:
                 continue
-            i = self._maker(plan, at, thread)
+            i = plan.maker(at, thread)
             row = plan.rows[i]
             inputs = self._input_texels(row, size)
-            if row.step.geometric:
+            if row.step.geometric or row.ends_group:
                 todo.append((i, thread, inputs))
-                continue
             todo += [(i, t, inputs) for t in row.reads]
             todo += [(i, t, other) for other in row.step.coarser(row.settings, row.after, size) for t in row.reads]
-            if self._mixes(row.entry):
-                todo += [(i, t, size) for t in (row.entry.mask, thread) if t and t in row.present]
+            if row.mixes:
+                start = row.first if row.ends_group else i
+                above = plan.threads_at(start)
+                todo += [(start, t, size) for t in (row.entry.mask.thread if row.entry.mask else "", thread) if t in above]
         return {key for key, count in wanted.items() if count > 1}
 
     @staticmethod
@@ -268,8 +191,7 @@ class Evaluator:
         if below is None:
             return len(plan.rows), plan.geometry
         # A row that is off, or changes nothing, shows what comes into it
-        upto = {e.id for e in weave.steps[: weave.index(below) + 1]}
-        at = sum(r.entry.id in upto for r in plan.rows)
+        at = _rows_upto(plan, weave, below, True)
         if at == 0:
             raise WeaveError("nothing is made this far up", below, "Look further down.")
         return at, plan.rows[at - 1].after
@@ -277,14 +199,13 @@ class Evaluator:
     def coming_in(self, weave: Weave, step_id: str, thread: str, size: int, task: Task = IDLE) -> Image:
         """A thread as it comes into a row, at the pitch that this thread's answer of this size needs there."""
         plan = self.plan(weave)
-        above = {e.id for e in weave.steps[: weave.index(step_id)]}
-        i = sum(r.entry.id in above for r in plan.rows)  # a row that is off, or changes nothing, is not in the plan
+        i = _rows_upto(plan, weave, step_id, False)
         texels: Texels = plan.geometry.at_longer_side(size)
-        at = self._maker(plan, len(plan.rows), thread)
+        at = plan.maker(len(plan.rows), thread)
         while at >= i:  # what other threads ask for may be finer
             texels = self._input_texels(plan.rows[at], texels)
-            at = self._maker(plan, at, thread)
-        return self._value(plan, i, thread, texels, task)
+            at = plan.maker(at, thread)
+        return self.value_at(plan, i, thread, texels, task)
 
     def decision(self, weave: Weave, step_id: str, task: Task = IDLE) -> Decision:
         """What a row decided (made now, if it was not yet)."""
@@ -293,36 +214,34 @@ class Evaluator:
             if row.entry.id == step_id:
                 if row.error:
                     raise row.error
-                return self._decide(plan, i, task)
+                return self.decision_at(plan, i, task)
         return NONE
 
     def key(self, weave: Weave, thread: str, size: int, *, below: str | None = None) -> str:
         """Key of an answer: equal exactly when nothing that it depends on has changed."""
         plan = self.plan(weave)
         at, geometry = self._place(plan, weave, below)
-        return self._key(plan, at, thread, geometry.at_longer_side(size))
+        return self.key_at(plan, at, thread, geometry.at_longer_side(size))
+
+    def meaning(self, weave: Weave, thread: str, *, below: str | None = None) -> ThreadSpec:
+        """What a thread means, and the range in which it is shown, on the finished sheet or below a row."""
+        plan = self.plan(weave)
+        return plan.spec(thread, self._place(plan, weave, below)[0])
 
     # --- keys -----------------------------------------------------------------------------------------------
-
-    def _maker(self, plan: Plan, at: int, thread: str) -> int:
-        """Index of the last row above ``at`` that writes or carries a thread, or −1."""
-        for i in range(at - 1, -1, -1):
-            row = plan.rows[i]
-            if thread in row.writes or (row.step.geometric and thread in row.present):
-                return i
-        return -1
 
     def _input_texels(self, row: Row, texels: Texels) -> Texels:
         asked = row.step.demand(row.settings, row.before, row.after, texels)
         most = self.finer * max(texels)
         return asked if row.step.geometric or max(asked) <= most else row.after.at_longer_side(round(most))
 
-    def _key(self, plan: Plan, at: int, thread: str, texels: Texels) -> str:
+    def key_at(self, plan: Plan, at: int, thread: str, texels: Texels) -> str:
+        """Key of a thread above the row at a position."""
         memo = plan.keys
         place = (at, thread, texels)
         if place in memo:
             return memo[place]
-        i = self._maker(plan, at, thread)
+        i = plan.maker(at, thread)
         if i < 0:
             raise NotMade(f"nothing makes {threads.spec(thread).title.lower()}", "weave", "Add a step that writes it.")
         row = plan.rows[i]
@@ -332,12 +251,17 @@ class Evaluator:
         inputs = self._input_texels(row, texels)
         parts: list[Any] = [step.name, step.version, row.settings_key, thread, texels, row.after.size_mm]
         if step.geometric:
-            parts.append(self._key(plan, i, thread, inputs))
+            parts.append(self.key_at(plan, i, thread, inputs))
         else:
-            parts += [[t, self._key(plan, i, t, inputs)] for t in row.reads]
-            if self._mixes(entry):
-                parts += [entry.mix, entry.amount, self._key(plan, i, entry.mask, texels) if entry.mask else None]
-                parts += [self._key(plan, i, thread, texels) if thread in row.present else None]
+            parts += [[t, self.key_at(plan, i, t, inputs)] for t in row.reads]
+            if row.ends_group:
+                parts.append(self.key_at(plan, i, thread, inputs))
+            if row.mixes:
+                start = row.first if row.ends_group else i
+                parts += [entry.mix, entry.amount]
+                if entry.mask:
+                    parts += [self.key_at(plan, start, entry.mask.thread, texels), entry.mask.model_dump_json()]
+                parts += [self.key_at(plan, start, thread, texels) if thread in plan.threads_at(start) else None]
         if step.decides:
             parts.append(self._decision_key(plan, i))
         memo[place] = _hash(*parts)
@@ -354,7 +278,7 @@ class Evaluator:
             row.step.version,
             row.settings_key,
             row.before.size_mm,
-            [[t, self._key(plan, i, t, texels)] for t in self._decision_reads(row)],
+            [[t, self.key_at(plan, i, t, texels)] for t in self._decision_reads(row)],
         )
         return plan.keys["decision", i]
 
@@ -368,15 +292,12 @@ class Evaluator:
             return ()
         weights = getattr(row.settings, "weights", None)
         weigh = weights() if callable(weights) else {}
-        return tuple(t for t in row.present if weigh.get(t, threads.spec(t).weight) > 0)
-
-    @staticmethod
-    def _mixes(entry: StepEntry) -> bool:
-        return entry.mask is not None or entry.amount < 1 or entry.mix != "replace"
+        return tuple(t for t, meaning in row.present.items() if weigh.get(t, meaning.weight) > 0)
 
     # --- computing ------------------------------------------------------------------------------------------
 
-    def _decide(self, plan: Plan, i: int, task: Task) -> Decision:
+    def decision_at(self, plan: Plan, i: int, task: Task) -> Decision:
+        """What the row at a position decided, made now if it was not yet."""
         row = plan.rows[i]
         if not row.step.decides:
             return NONE
@@ -385,7 +306,7 @@ class Evaluator:
         if kept is not None:
             return kept
         texels = self._decision_texels(row)
-        inputs = {t: self._value(plan, i, t, texels, task) for t in self._decision_reads(row)}
+        inputs = {t: self.value_at(plan, i, t, texels, task) for t in self._decision_reads(row)}
         task.checkpoint()
         started = time.perf_counter()
         decision = row.step.decide(row.settings, inputs, row.before, task)
@@ -401,46 +322,46 @@ class Evaluator:
     def _spent(self, row: Row, key: str, started: float) -> None:
         self.costs.put(key, time.perf_counter() - started)
 
-    def _value(self, plan: Plan, at: int, thread: str, texels: Texels, task: Task) -> Image:
-        key = self._key(plan, at, thread, texels)
+    def value_at(self, plan: Plan, at: int, thread: str, texels: Texels, task: Task) -> Image:
+        """A thread above the row at a position, all of it."""
+        key = self.key_at(plan, at, thread, texels)
         kept = self.cache.get(key)
         if kept is not None:
             return kept
-        i = self._maker(plan, at, thread)
+        i = plan.maker(at, thread)
         row = plan.rows[i]
         step, entry = row.step, row.entry
         inputs = self._input_texels(row, texels)
-        decision = self._decide(plan, i, task)
+        if row.ends_group:
+            inside = self.value_at(plan, i, thread, inputs, task)
+            result = self._mixed(plan, row.first, row, thread, inside, texels, task)
+            self.cache.put(key, result)
+            return result
+        decision = self.decision_at(plan, i, task)
         smaller = step.coarser(row.settings, row.after, texels)
-        coarser = tuple({t: self._value(plan, i, t, size, task) for t in row.reads} for size in smaller)
-        sheet = Sheet(row.before, row.after, texels, self.sources, coarser)
+        coarser = tuple({t: self.value_at(plan, i, t, size, task) for t in row.reads} for size in smaller)
+        sheet = Sheet(row.before, row.after, texels, self.sources, coarser, row.present)
         if isinstance(step, CarryStep):
-            image = self._value(plan, i, thread, inputs, task)
+            image = self.value_at(plan, i, thread, inputs, task)
             task.checkpoint()
             started = time.perf_counter()
-            result = step.carry(row.settings, image, decision, sheet, task)
+            result = carried(step, row.settings, thread, image, decision, sheet, task)
             self._spent(row, f"{entry.id}:{thread}", started)
             self._count(entry.id, thread)
             self.cache.put(key, result)
             return result
         assert isinstance(step, MapStep)
-        read = {t: self._value(plan, i, t, inputs, task) for t in row.reads}
+        read = {t: self.value_at(plan, i, t, inputs, task) for t in row.reads}
         task.checkpoint()
         started = time.perf_counter()
         made = step.run(row.settings, read, decision, sheet, task)
         wanted: Image | None = None
         for name, image in made.items():
-            if self._mixes(entry):
-                mask = self._value(plan, i, entry.mask, texels, task) if entry.mask else None
-                before = (
-                    self._value(plan, i, name, texels, task)
-                    if name in row.present
-                    else threads.neutral(name, image.width, image.height, image.size_mm, image.wraps)
-                )
-                image = mix(before, image, entry.mix, entry.amount, mask)
+            if row.mixes:
+                image = self._mixed(plan, i, row, name, image, texels, task)
             if image.size_mm != sheet.size_mm or image.wraps != row.after.wraps:
                 image = Image(image.pixels, image.kind, sheet.size_mm, row.after.wraps)
-            self.cache.put(self._key(plan, i + 1, name, texels), image)
+            self.cache.put(self.key_at(plan, i + 1, name, texels), image)
             if name == thread:
                 wanted = image
         self._spent(row, f"{entry.id}:{thread}", started)
@@ -448,3 +369,49 @@ class Evaluator:
         if wanted is None:
             raise WeaveError(f"it did not make {thread}", step.title)
         return wanted
+
+    def _mixed(self, plan: Plan, start: int, row: Row, name: str, image: Image, texels: Texels, task: Task) -> Image:
+        """What a row made, or a group from ``start`` on, mixed with what came in."""
+        entry = row.entry
+        weight = None
+        if entry.mask is not None:
+            weight = masks.weight(entry.mask, self.value_at(plan, start, entry.mask.thread, texels, task), task)
+        if name in plan.threads_at(start):
+            before = self.value_at(plan, start, name, texels, task)
+        else:
+            before = threads.neutral(plan.spec(name, start), image.width, image.height, image.size_mm, image.wraps)
+        return mix(before, image, entry.mix, entry.amount, weight)
+
+    # --- a part of a sheet ------------------------------------------------------------------------------------
+
+    def window(self, weave: Weave, thread: str, size: int, box: Box, task: Task = IDLE) -> Window:
+        """A part of a thread as it is at a size, without computing all of it where the last steps look only around a place.
+
+        Parameters
+        ----------
+        size : int
+            Texels along the longer side of the whole finished sheet.
+        box : tuple of int
+            Left, top, right and bottom in texels of the whole; beyond its edges it goes on at the other side where the sheet
+            wraps, and ends there where not.
+        """
+        plan = self.plan(weave)
+        return Windows(self, plan).window(len(plan.rows), thread, plan.geometry.at_longer_side(size), box, task)
+
+
+def _rows_upto(plan: Plan, weave: Weave, row_id: str, with_it: bool) -> int:
+    """How many rows of a plan lie above a row or a group, and with it; what is off, or changes nothing, is not in the plan."""
+    entry = weave.at(row_id)
+    where = {e.id: i for i, e in enumerate(weave.rows())}
+    inside = [where[e.id] for e in tree.steps_of(entry)]
+    if not inside:
+        raise WeaveError("there is no row in this group", row_id, "Put one into it.")
+    groups = {p.entry.id for p in tree.walk((entry,)) if tree.is_group(p.entry)}
+
+    def above(row: Row) -> bool:
+        if row.ends_group:
+            last = weave.index(row.entry.id)
+            return last < inside[0] or (with_it and (last < inside[-1] or row.entry.id in groups))
+        return where[row.entry.id] < inside[0] or (with_it and where[row.entry.id] <= inside[-1])
+
+    return sum(above(row) for row in plan.rows)

@@ -52,7 +52,7 @@ def _numbers(before: Floats, result: Floats, mode: str) -> Floats:
     return result
 
 
-def mix(before: Image, result: Image, mode: str, amount: float, mask: Image | None) -> Image:
+def mix(before: Image, result: Image, mode: str, amount: float, mask: Floats | None) -> Image:
     """The mix of two values of a thread.
 
     Parameters
@@ -61,17 +61,18 @@ def mix(before: Image, result: Image, mode: str, amount: float, mask: Image | No
         Same kind and size.
     mode : str
         'replace', 'multiply', 'add', 'subtract', 'lighter', 'darker', 'screen', 'overlay' or 'combine'. 'combine'
-        reorients normals and adds numbers; the arithmetic modes act on the slopes of normals; ids are always chosen.
+        reorients normals and adds numbers; the arithmetic modes act on the slopes of normals; ids are always chosen;
+        directions and packed channels only ever go over from one to the other.
     amount : float
         0…1, multiplied by the mask.
-    mask : Image or None
-        DATA, 0…1, clipped.
+    mask : float32 array, shape (H, W, 1), or None
+        0…1: see `masks.weight`.
     """
     if mode == "replace" and mask is None and amount >= 1:
         return result
     weight: Any = np.float32(amount)
     if mask is not None:
-        weight = np.clip(mask.pixels, 0, 1) * np.float32(amount)
+        weight = mask * np.float32(amount)
     b, r = before.pixels, result.pixels
     if result.kind is Kind.ID:
         return result.with_pixels(np.where(weight >= 0.5, r, b))
@@ -84,5 +85,7 @@ def mix(before: Image, result: Image, mode: str, amount: float, mask: Image | No
             full = slopes(r)
         start = slopes(b)
         return result.with_pixels(from_slopes(start + weight * (full - start)))
+    if result.kind in (Kind.VECTOR, Kind.CHANNELS):
+        mode = "replace"
     target = _numbers(b, r, "add" if mode == "combine" else mode)
     return result.with_pixels(b + weight * (target - b))

@@ -11,6 +11,7 @@ from types import MappingProxyType
 from typing import Any
 
 from pydantic import ValidationError
+from pydantic.fields import FieldInfo
 
 import silent_loom.core as core
 from silent_loom.core.errors import SettingError, WeaveError
@@ -22,17 +23,54 @@ _FAMILIES = ("photo", "tiling", "maps", "patterns")
 
 @cache
 def steps() -> MappingProxyType[str, AnyStep]:
-    """Every step by name, in the order of their families."""
+    """Every step by name, in the order of their families; their folders may have folders in them."""
     found: dict[str, AnyStep] = {}
     for family in _FAMILIES:
-        for info in pkgutil.iter_modules([f"{core.__path__[0]}/{family}"]):
-            module = importlib.import_module(f"{core.__name__}.{family}.{info.name}")
+        package = importlib.import_module(f"{core.__name__}.{family}")
+        for info in pkgutil.walk_packages(package.__path__, f"{package.__name__}."):
+            module = importlib.import_module(info.name)
             for _, member in inspect.getmembers(module, inspect.isclass):
                 if issubclass(member, Step) and member not in (Step, MapStep, CarryStep) and member.__module__ == module.__name__:
                     if member.name in found:
                         raise TypeError(f"two steps are called {member.name}")
                     found[member.name] = member()
     return MappingProxyType(found)
+
+
+def family(name: str) -> str:
+    """The folder that a step lies in, directly or deeper, by which steps are sorted on screen."""
+    return type(step(name)).__module__.removeprefix(f"{core.__name__}.").split(".")[0]
+
+
+def known(name: str) -> AnyStep | None:
+    """One step, or None where there is none of this name."""
+    return steps().get(name)
+
+
+def can(name: str, what: str) -> bool:
+    """Whether a step says that it can do something (`Step.can`); one that is not known can nothing."""
+    found = known(name)
+    return found is not None and what in found.can
+
+
+def able(what: str) -> str:
+    """Name of the first step that says that it can do something (`Step.can`).
+
+    Raises
+    ------
+    WeaveError
+        None can.
+    """
+    for name, found in steps().items():
+        if what in found.can:
+            return name
+    raise WeaveError(f"there is no step for this: {what}", "weave", "Install the application anew.")
+
+
+def fields(name: str) -> dict[str, FieldInfo]:
+    """Declared settings of a step by name; none of a step that is not known."""
+    found = known(name)
+    return dict(found.Settings.model_fields) if found is not None else {}
 
 
 def step(name: str) -> AnyStep:

@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, StringConstraints
+
+from silent_loom.core.images import Kind
+
+ThreadName = Annotated[str, StringConstraints(pattern=r"^[A-Za-z_][A-Za-z0-9_]{0,59}$")]
+"""Name of a thread as a setting."""
 
 
 class Settings(BaseModel):
@@ -28,6 +33,9 @@ def setting(
     log: bool = False,
     names: dict[Any, str] | None = None,
     empty: str = "",
+    kinds: tuple[Kind, ...] = (),
+    also: tuple[str, ...] = (),
+    new: bool = False,
 ) -> Any:
     """Declare one setting.
 
@@ -57,7 +65,14 @@ def setting(
         Words on screen for values that are no words, or other ones than the artist's.
     empty : str
         What stands in the field when its value is None or 0 and something else decides.
+    kinds : tuple of Kind
+        Of a setting that names a thread (``shape='thread'``, type `ThreadName`): the kinds that the step can do with.
+    also : tuple of str
+        Values of such a setting that are no threads.
+    new : bool
+        Such a setting names what the step makes: any name will do.
     """
     extra: dict[str, Any] = {"unit": unit, "soft": list(soft) if soft else None, "step": step, "shape": shape}
     extra |= {"when": when, "log": log, "names": {str(k): v for k, v in (names or {}).items()}, "empty": empty}
+    extra |= {"kinds": [str(k) for k in kinds], "also": list(also), "new": new}
     return Field(default, description=say, title=title or None, ge=low, le=high, json_schema_extra=extra)

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, ClassVar, Generic, Protocol, TypeVar
+
+import numpy as np
 
 from silent_loom.core.files import Picture
 from silent_loom.core.images import Image
 from silent_loom.core.parallel import Task
 from silent_loom.core.weave.decision import NONE, Decision
 from silent_loom.core.weave.settings import Settings
+from silent_loom.core.weave.threads import ThreadSpec, spec
 
 DECISION_SIZE = 1024
 """Texels along the longer side at which steps decide, unless an evaluator is told otherwise."""
@@ -21,6 +24,21 @@ Texels = tuple[float, float]
 has the nearest whole number of texels, of exactly that pitch, and ends up to half a texel before or beyond the sheet."""
 
 S = TypeVar("S", bound=Settings)
+
+ABLE = {
+    "photo": "brings a photo in, by its setting 'source'",
+    "straighten": "takes corners of a rectangle on the photo, and states the real size of the sheet",
+    "close": "closes the sheet at its edges",
+    "light": "takes uneven light out",
+    "strokes": "takes strokes of the hand, by its setting 'layers'",
+    "fill": "fills marked places from the rest of the surface, by its setting 'regions'",
+    "grow": "makes a larger sheet out of pieces of what comes in",
+    "break": "breaks the repetition of a sheet up",
+    "depth": "reads a relief, whose depth is its setting 'depth_mm'",
+    "maps": "brings finished maps in, by its setting 'maps'",
+    "sheet": "makes a sheet of its own, whose size is its settings 'width_mm' and 'height_mm'",
+}
+"""What steps may say that they can do (`Step.can`)."""
 
 
 @dataclass(frozen=True)
@@ -107,7 +125,15 @@ class Step(ABC, Generic[S]):
     decides: ClassVar[bool] = False
     decision_scale: ClassVar[float] = 1.0
     """Part of the decision size that is enough for what it decides; 0 when it needs no pixels at all."""
+    can: ClassVar[frozenset[str]] = frozenset()
+    """What it is good for, asked for by whoever needs such a step without knowing its name; see `ABLE`."""
+    panel: ClassVar[str] = ""
+    """Name of the pictures and buttons that the screen shows above its settings; none where it is empty."""
     Settings: ClassVar[type[Settings]]
+
+    def upgrade(self, settings: dict[str, Any], from_version: int) -> dict[str, Any]:
+        """Stored settings of an older version in the present form; 0 is whatever was stored before versions were noted."""
+        return settings
 
     def reads(self, s: S) -> tuple[str, ...]:
         """Threads it reads, besides those that a geometric step carries."""
@@ -116,6 +142,17 @@ class Step(ABC, Generic[S]):
     def writes(self, s: S) -> tuple[str, ...]:
         """Threads it writes, besides those that a geometric step carries."""
         return ()
+
+    def makes(self, s: S) -> tuple[ThreadSpec, ...]:
+        """What the threads are that it writes, where that is not what they are already: helpers of its own, another range."""
+        return ()
+
+    def halo(self, s: S, after: Geometry, texels: Texels) -> int | None:
+        """How many texels around a place its result there depends on, at most; None when on all of the sheet.
+
+        A step that says a number is asked for windows of a sheet: see `Evaluator.window`. Its inputs then do not wrap.
+        """
+        return None
 
     def geometry(self, s: S, before: Geometry, sources: Sources) -> Geometry:
         """The sheet after the step."""
@@ -160,7 +197,11 @@ class CarryStep(Step[S]):
 
     @abstractmethod
     def carry(self, s: S, image: Image, decision: Decision, sheet: Sheet, task: Task) -> Image:
-        """Apply the field to one thread."""
+        """Apply the field to one thread; of directions and packed channels see `carrying`."""
+
+    def carry_thread(self, s: S, thread: str, image: Image, decision: Decision, sheet: Sheet, task: Task) -> Image:
+        """The same, for a step that treats threads by their name (as strokes on some of them)."""
+        return self.carry(s, image, decision, sheet, task)
 
 
 @dataclass(frozen=True)
@@ -171,6 +212,8 @@ class Sheet:
     ----------
     coarser : tuple of mappings
         The step's inputs at every size that its `Step.coarser` asks for.
+    meanings : mapping of str to ThreadSpec
+        What the threads above the step mean.
     """
 
     before: Geometry
@@ -178,6 +221,18 @@ class Sheet:
     texels: Texels
     sources: Sources
     coarser: tuple[Mapping[str, Image], ...] = ()
+    meanings: Mapping[str, ThreadSpec] = field(default_factory=dict)
+
+    def meaning(self, thread: str) -> ThreadSpec:
+        """What a thread above the step means."""
+        return self.meanings.get(thread) or spec(thread)
+
+    def flat(self, thread: str, *value: float) -> Image:
+        """A sheet of one value, of the kind that the thread has."""
+        meaning = self.meaning(thread)
+        pixels = np.empty((self.height, self.width, len(meaning.neutral)), np.float32)
+        pixels[:] = value
+        return Image(pixels, meaning.kind, self.size_mm, self.after.wraps)
 
     @property
     def width(self) -> int:

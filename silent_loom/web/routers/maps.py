@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from typing import Any, Literal
+from urllib.parse import quote
 
 import numpy as np
 from fastapi import APIRouter, Query, Request, Response
@@ -11,6 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from silent_loom.core.changes import SIDE
 from silent_loom.web.common import Bench, kept_by
 from silent_loom.web.routers.materials import check_thread
+from silent_loom.work.windows import window_rgba
 from silent_loom.work.workbench import Draft
 
 router = APIRouter(prefix="/api/materials/{ident}")
@@ -57,6 +59,26 @@ def map_raw(ident: str, body: Ask, bench: Bench) -> Response:
     if facts.blocks is not None:
         headers["x-from"] = body.have
         headers["x-blocks"] = " ".join([str(SIDE), *(f"{i},{j}" for j, i in np.argwhere(facts.blocks))])
+    return Response(raw, media_type="application/octet-stream", headers=headers)
+
+
+class WindowAsk(BaseModel):
+    """A question about a part of a map, in texels of the whole at a size."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    thread: str = "base"
+    size: int = Field(8192, ge=8, le=16384)
+    box: tuple[int, int, int, int]
+    view: str = Field("", max_length=80)
+    sequence: int = 0
+
+
+@router.post("/window")
+def window(ident: str, body: WindowAsk, bench: Bench) -> Response:
+    """A part of a map at the size of a bake as RGBA bytes; where it lies and its key in the headers."""
+    raw, facts = window_rgba(bench, ident, check_thread(body.thread), body.size, body.box, body.view, body.sequence)
+    headers = {"x-box": " ".join(map(str, facts.box)), "x-key": facts.key, "x-whole-above": quote(facts.whole_above)}
     return Response(raw, media_type="application/octet-stream", headers=headers)
 
 

@@ -13,8 +13,9 @@ from silent_loom.core.derive import weave_for
 from silent_loom.core.errors import LoomError, SettingError, WeaveError
 from silent_loom.core.parallel import Rank
 from silent_loom.core.photo.whole_repeats import follow_grid
-from silent_loom.core.weave import registry
-from silent_loom.core.weave.model import MixMode, SourceRef, StepEntry, Weave
+from silent_loom.core.weave import edit, registry, tree
+from silent_loom.core.weave.model import Dial, GroupEntry, Mask, MixMode, SourceRef, StepEntry, Weave
+from silent_loom.core.weave.recipes import begun
 from silent_loom.store.states import Origin, State
 from silent_loom.web import describe
 from silent_loom.web.common import Bench, Stored, templates
@@ -72,59 +73,56 @@ def get(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
 
 
 class Change(BaseModel):
-    """One change of a weave."""
+    """One change of a weave. Rows are named by their ids or their paths (``joints/height``)."""
 
     model_config = ConfigDict(extra="forbid")
 
     base: int
-    kind: Literal["settings", "switch", "move", "add", "remove", "mix", "photo"]
+    kind: Literal[
+        "settings", "switch", "move", "add", "remove", "mix", "photo", "group", "dissolve", "fold", "rename", "dial", "undial"
+    ]
     step_id: str = ""
     settings: dict[str, Any] = {}
     on: bool = True
     to: int = 0
+    into: str = Field("", description="Group that a row is put into; empty for the outermost list.")
     step: str = ""
     amount: float | None = Field(None, ge=0, le=1)
     mix: MixMode | None = None
-    mask: str | None = None
+    mask: Mask | str | None = None
     digest: str = ""
+    rows: list[str] = Field([], max_length=1000, description="Rows to be grouped.")
+    name: str = Field("", max_length=60)
+    dial: Dial | None = None
+    dial_id: str = ""
 
 
-def _title(weave: Weave, step_id: str) -> str:
-    return registry.step(weave.entry(step_id).step).title
-
-
-def _settings(weave: Weave, change: Change) -> tuple[Weave, str]:
-    entry = weave.entry(change.step_id)
-    fields = registry.step(entry.step).Settings.model_fields
+def _value_words(weave: Weave, change: Change) -> str:
+    entry = weave.at(change.step_id)
+    fields = {} if isinstance(entry, GroupEntry) else registry.fields(entry.step)
+    dials = {d.id: d.title for d in getattr(entry, "dials", ())}
     words = []
     for key, value in change.settings.items():
         info = fields.get(key)
-        title = (info.title if info else None) or key.replace("_mm", "").replace("_", " ")
+        title = dials.get(key) or (info.title if info else None) or key.replace("_mm", "").replace("_", " ")
         short = f"{value:.4g}" if isinstance(value, float) else str(value) if isinstance(value, str | int | bool) else "changed"
         words.append(f"{title} {short}")
-    return weave.with_settings(change.step_id, change.settings), f"{_title(weave, change.step_id)}: {', '.join(words)[:200]}"
-
-
-def _move(weave: Weave, change: Change) -> tuple[Weave, str]:
-    entries = list(weave.steps)
-    entry = entries.pop(weave.index(change.step_id))
-    entries.insert(max(0, min(change.to, len(entries))), entry)
-    return weave.model_copy(update={"steps": tuple(entries)}), f"{_title(weave, entry.id)} moved"
+    return ", ".join(words)[:200]
 
 
 def _mix(weave: Weave, change: Change) -> tuple[Weave, str]:
-    entry = weave.entry(change.step_id)
-    if registry.step(entry.step).geometric:
-        raise WeaveError("a step that moves pixels is on or off, never mixed", _title(weave, entry.id), "Switch it off instead.")
-    updated = StepEntry.model_validate(
-        {
-            **entry.model_dump(),
-            "amount": entry.amount if change.amount is None else change.amount,
-            "mix": change.mix or entry.mix,
-            "mask": change.mask or None,
-        }
-    )
-    return weave.with_entry(updated), f"{_title(weave, entry.id)}: {updated.mix}, {round(100 * updated.amount)} %"
+    entry = weave.at(change.step_id)
+    mask = Mask(thread=change.mask) if isinstance(change.mask, str) and change.mask else change.mask or None
+    values: dict[str, Any] = {"mask": mask.model_dump() if isinstance(mask, Mask) else None}
+    if change.amount is not None:
+        values["amount"] = change.amount
+    if change.mix is not None:
+        values["mix"] = change.mix
+    after = edit.mixed(weave, entry.id, values)
+    now = after.at(entry.id)
+    mix = "" if isinstance(now, GroupEntry) else f"{now.mix}, "
+    where = f", limited to {now.mask.thread.replace('_', ' ')}" if now.mask else ""
+    return after, f"{edit.titled(weave, entry.id)}: {mix}{round(100 * now.amount)} %{where}"
 
 
 def apply(weave: Weave, change: Change, sources: dict[str, SourceRef]) -> tuple[Weave, str]:
@@ -134,36 +132,45 @@ def apply(weave: Weave, change: Change, sources: dict[str, SourceRef]) -> tuple[
     ------
     WeaveError, SettingError
     """
+    if change.step_id:
+        change = change.model_copy(update={"step_id": weave.find(change.step_id)})
+    into = weave.find(change.into) if change.into else ""
+    ident = change.step_id
+    title = edit.titled(weave, ident) if ident else ""
     match change.kind:
         case "settings":
-            return _settings(weave, change)
+            return edit.set_values(weave, ident, change.settings), f"{title}: {_value_words(weave, change)}"
         case "switch":
-            entry = weave.entry(change.step_id)
-            return weave.with_entry(
-                entry.model_copy(update={"on": change.on})
-            ), f"{_title(weave, entry.id)} switched {'on' if change.on else 'off'}"
+            return edit.switched(weave, ident, change.on), f"{title} switched {'on' if change.on else 'off'}"
         case "move":
-            return _move(weave, change)
+            return edit.moved(weave, ident, change.to, into), f"{title} moved"
         case "add":
-            registry.settings_of(change.step, change.settings)
             new = StepEntry(step=change.step, settings=change.settings)
-            at = max(0, min(change.to, len(weave.steps)))
-            return weave.model_copy(
-                update={"steps": (*weave.steps[:at], new, *weave.steps[at:])}
-            ), f"{registry.step(change.step).title} added"
+            return edit.added(weave, new, change.to, into), f"{registry.step(change.step).title} added"
         case "remove":
-            i = weave.index(change.step_id)
-            return weave.model_copy(
-                update={"steps": weave.steps[:i] + weave.steps[i + 1 :]}
-            ), f"{_title(weave, change.step_id)} removed"
+            return edit.removed(weave, ident), f"{title} removed"
         case "mix":
             return _mix(weave, change)
+        case "group":
+            made, _ = edit.grouped(weave, [weave.find(r) for r in change.rows], change.name or "Group")
+            return made, f"{len(change.rows)} rows grouped"
+        case "dissolve":
+            return edit.dissolved(weave, ident), f"Group {title} dissolved"
+        case "fold":
+            return edit.folded(weave, ident, change.on), f"Group {title} {'folded' if change.on else 'opened'}"
+        case "rename":
+            return edit.renamed(weave, ident, change.name), f"Group {title} renamed to {change.name.strip()[:60]}"
+        case "dial":
+            if change.dial is None:
+                raise SettingError("no dial was given", title, "Say what it moves.")
+            return edit.with_dial(weave, ident, change.dial), f"{title}: dial {change.dial.title}"
+        case "undial":
+            return edit.without_dial(weave, ident, change.dial_id), f"{title}: a dial taken away"
         case "photo":
             if change.digest not in sources:
                 raise SettingError("this photo is not stored", "photo", "Choose the file again.")
-            entry = weave.entry(change.step_id)
             made = weave.model_copy(update={"sources": {**weave.sources, **sources}})
-            return made.with_settings(entry.id, {"source": change.digest}), f"Photo: {sources[change.digest].name}"
+            return made.with_settings(ident, {"source": change.digest}), f"Photo: {sources[change.digest].name}"
 
 
 @router.post("/api/materials/{ident}/change")
@@ -173,7 +180,7 @@ def change(ident: str, body: Change, bench: Bench, store: Stored) -> dict[str, A
     seen = store.weave_at(ident, body.base)
     sources = {body.digest: store.source_ref(body.digest)} if body.kind == "photo" and body.digest else {}
     weave, label = apply(seen, body, sources)
-    if body.kind == "settings" and seen.entry(body.step_id).step == "straighten":
+    if body.kind == "settings" and getattr(weave.at(weave.find(body.step_id)), "step", "") == registry.able("straighten"):
         weave = follow_grid(bench.evaluator, seen, weave)
     if weave == seen:
         return shown(bench, store.get(ident))
@@ -276,9 +283,7 @@ class BlankBody(BaseModel):
 def blank(body: BlankBody, bench: Bench, store: Stored) -> dict[str, Any]:
     """A new material that starts as one colour, to be painted."""
     values = {"colour": body.colour, "width_mm": body.width_mm, "height_mm": body.height_mm}
-    registry.settings_of("blank", values)
-    rows = [("blank", values), ("repair", {}), *((n, {}) for n in ("height", "normal", "roughness", "metallic", "occlusion"))]
-    weave = Weave(steps=tuple(StepEntry(step=n, settings=dict(v)) for n, v in rows))
+    weave = begun("sheet", settings={registry.able("sheet"): values})
     if (error := bench.evaluator.plan(weave).error()) is not None:
         raise error
     return shown(bench, store.create(body.name, weave, "Begun as an empty sheet"))
@@ -320,6 +325,11 @@ def photo_report(ident: str, bench: Bench, aside: bool = False) -> dict[str, Any
     return bench.findings(ident, rank=Rank.ASIDE if aside else Rank.TABLE)
 
 
+def _begins(step: str) -> bool:
+    """Whether a step belongs to how a photo comes in, above everything that mends it."""
+    return registry.can(step, "straighten") or registry.can(step, "photo")
+
+
 class CureBody(BaseModel):
     """A finding of the report to be mended."""
 
@@ -336,13 +346,11 @@ def cure(ident: str, body: CureBody, bench: Bench, store: Stored) -> dict[str, A
     weave, entry = state.weave, state.weave.first(found.cure.step)
     settings = registry.plain(found.cure.settings)
     if entry is None:
-        at = next((i + 1 for i, e in enumerate(weave.steps) if e.step in ("straighten", "photo")), len(weave.steps))
-        for i, e in enumerate(weave.steps):
-            if e.step in ("straighten", "photo"):
-                at = i + 1
-        registry.settings_of(found.cure.step, settings)
+        below = [p for p in tree.walk(weave.steps) if isinstance(p.entry, StepEntry) and _begins(p.entry.step)]
+        last = below[-1] if below else None
         entry = StepEntry(step=found.cure.step, settings=settings)
-        weave = weave.model_copy(update={"steps": (*weave.steps[:at], entry, *weave.steps[at:])})
+        at, into = (last.at + 1, last.parents[-1].id if last.parents else "") if last else (len(weave.steps), "")
+        weave = edit.added(weave, entry, at, into)
     else:
         now = registry.settings_of(entry.step, entry.settings).model_dump()
         settings = registry.plain(found.cure.changes(now))

@@ -8,6 +8,7 @@ from fastapi import APIRouter, File, UploadFile
 from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.errors import FileError
+from silent_loom.core.weave import threads
 from silent_loom.web.common import Bench, Rooms
 from silent_loom.web.routers.materials import shown
 
@@ -20,7 +21,8 @@ def open_files(rooms: Rooms, files: list[UploadFile] = File()) -> dict[str, Any]
     if len(files) > 500:
         raise FileError(f"{len(files)} files at once", "", "At most 500 are taken; a zip may hold more.")
     opened = rooms.take([(f.filename or "file", f.file) for f in files])
-    return {"token": opened.token, "sets": [s.as_dict() for s in opened.sets]}
+    names = [{"name": t.name, "title": t.title} for t in threads.THREADS.values()]
+    return {"token": opened.token, "sets": [s.as_dict() for s in opened.sets], "threads": names}
 
 
 class Row(BaseModel):

@@ -7,7 +7,7 @@ const drawn = new Map(); // pictures of cards that this page has, by material an
 document.addEventListener("alpine:init", () => {
   Alpine.data("library", () => ({
     materials: [], binned: false, inBin: 0, error: "", busy: "", over: false, words: "", sale: "", sets: [], token: "", tableError: "",
-    options: ["", "base", "height", "normal", "roughness", "metallic", "occlusion", "opacity"],
+    options: [],
     init() {
       document.getElementById("theme").addEventListener("click", window.switchTheme);
       addEventListener("paste", (e) => this.sort([...e.clipboardData.files]));
@@ -101,13 +101,14 @@ document.addEventListener("alpine:init", () => {
       this.busy = "";
       if (!found) return;
       this.token = found.token;
+      this.options = [{ name: "", title: "left out" }, ...found.threads];
       this.tableError = "";
       this.sets = found.sets.map((s, i) => ({
-        key: i, name: s.name.replace(/_/g, " ") || "Material", width: length(1000), repeats: true, notes: s.notes,
+        key: i, name: s.name.replace(/_/g, " ") || "Material", width: length(1000), depth: length(10), repeats: true, notes: s.notes,
         rows: s.files.flatMap((f, j) => f.channels.map((c, k) => ({
           key: `${j}.${k}`, path: f.path, file: k ? "" : f.file, facts: k ? "" : `${f.width} × ${f.height}, ${f.bits} bit`, notes: k ? [] : f.notes,
           channel: c.channel, looks: c.looks_like + (c.map === "normal" ? `, green ${f.green}${f.green_confidence ? ` (${Math.round(100 * f.green_confidence)} %)` : ""}` : ""),
-          map: c.map === "smoothness" ? "roughness" : this.options.includes(c.map) ? c.map : "", invert: c.map === "smoothness", green_down: c.map === "normal" && f.green === "down", label: `${f.file}, ${c.channel}`,
+          map: c.map === "smoothness" ? "roughness" : this.options.some((o) => o.name === c.map) ? c.map : "", invert: c.map === "smoothness", green_down: c.map === "normal" && f.green === "down", label: `${f.file}, ${c.channel}`,
           get isNormal() { return this.map === "normal"; }, get isRough() { return this.map === "roughness"; },
         }))),
       }));
@@ -120,11 +121,13 @@ document.addEventListener("alpine:init", () => {
       try {
         for (const s of this.sets) {
           s.width_mm = parse(s.width, fieldUnit("mm", 1));
+          s.depth_mm = parse(s.depth, fieldUnit("mm", 1));
+          if (!(s.depth_mm >= 0.001)) throw new Error(`${s.name}: how deep is its height, from black to white? Type for example 10 mm or 1 in.`);
           if (!(s.width_mm >= 0.01)) throw new Error(`${s.name}: how wide is a repeat? Type for example 1 m, 60 cm or 5 in.`);
         }
         for (const s of this.sets) {
           const maps = s.rows.filter((r) => r.map).map((r) => ({ path: r.path, thread: r.map, channel: r.channel, invert: r.map === "roughness" && r.invert, green_down: r.map === "normal" && r.green_down }));
-          if (maps.length) last = await post("/api/open/make", { token: this.token, name: s.name, maps, width_mm: s.width_mm, repeats: s.repeats });
+          if (maps.length) last = await post("/api/open/make", { token: this.token, name: s.name, maps, width_mm: s.width_mm, depth_mm: s.depth_mm, repeats: s.repeats });
         }
       } catch (e) { this.tableError = e.message; return; }
       this.$refs.table.close();

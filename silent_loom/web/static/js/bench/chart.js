@@ -2,7 +2,7 @@
 import { el, icon, picture as pictured, svg } from "../api.js";
 import { Palette } from "./palette.js";
 
-const ROW = 26, HEAD = 58, LANE = 17, LEFT = 160, GRIP = 26, COST = 22;
+const ROW = 26, HEAD = 58, LANE = 17, LEFT = 160, GRIP = 26, COST = 22, INDENT = 10;
 
 // Widths of words, to shorten what would run into the lanes
 const ruler = document.createElement("canvas").getContext("2d");
@@ -22,7 +22,11 @@ export class Chart {
     this.view = view;
     this.palette = new Palette(state, (step) => this.add(step));
     this.adding = el("button", { class: "act", type: "button", id: "add-step", title: "Add a step below the chosen one (A)", "aria-haspopup": "dialog", onclick: () => this.palette.open(this.adding) }, icon("plus"), "Add a step");
-    this.head = el("div", { class: "weave-head" });
+    this.grouping = el("button", { class: "act", type: "button", id: "group-rows", title: "Put the chosen rows into a group (G); Shift and press, or Shift and arrows, choose several", onclick: () => this.group() }, "Group");
+    this.tools = el("div", { class: "weave-tools" }, this.adding, this.grouping);
+    this.more = new Set(); // rows that are chosen besides the chosen one
+    this.names = el("div");
+    this.head = el("div", { class: "weave-head" }, this.names, this.tools); // the tools stay: whoever works by keys has the focus there
     this.body = el("div");
     root.append(this.head, this.body);
     this.drawn = new Map(); // a row as last drawn, by id: what has not changed stays under the pointer
@@ -45,7 +49,8 @@ export class Chart {
   draw() {
     this.late = Boolean(this.held);
     if (this.held) return;
-    const { rows, threads } = this.state;
+    const { threads } = this.state, rows = this.state.rows.filter((r) => !r.hidden);
+    for (const id of this.more) if (!rows.some((r) => r.id === id)) this.more.delete(id);
     const width = LEFT + threads.length * LANE + COST + 16;
     const height = rows.length * ROW + 6;
     const hadFocus = this.root.contains(document.activeElement) ? document.activeElement.dataset.id : null;
@@ -53,7 +58,7 @@ export class Chart {
     const slowest = Math.max(0.02, ...rows.map((r) => r.seconds));
     threads.forEach((thread, i) => {
       const x = LEFT + 12 + i * LANE;
-      const first = rows.findIndex((r) => r.on && ["writes", "both"].includes(r.knots[thread.name]));
+      const first = rows.findIndex((r) => !r.resting && !r.group && ["writes", "both"].includes(r.knots[thread.name]));
       const lane = svg("g", { "data-dye": thread.dye });
       const name = svg("text", { class: "lane-name", transform: `translate(${x + 3} ${HEAD - 5}) rotate(-58)` }, thread.short);
       const dyed = svg("g", { "data-dye": thread.dye }, name);
@@ -65,30 +70,30 @@ export class Chart {
     const old = this.drawn;
     this.drawn = new Map();
     rows.forEach((row, j) => {
-      const state = JSON.stringify([row, j, threads, width, slowest, row.id === this.state.chosen, this.state.figures.rows[row.id]]);
+      const state = JSON.stringify([row, j, threads, width, slowest, row.id === this.state.chosen, this.more.has(row.id), this.state.figures.rows[row.id]]);
       const before = old.get(row.id);
       const drawn = before?.state === state ? before : { state, group: this.row(row, j, threads, width, slowest) };
       this.drawn.set(row.id, drawn);
       bodies.append(drawn.group);
     });
-    const chart = svg("svg", { width, height, viewBox: `0 0 ${width} ${height}`, role: "listbox", "aria-label": "Steps, in the order in which they work" }, lanes, bodies);
+    const chart = svg("svg", { width, height, viewBox: `0 0 ${width} ${height}`, role: "listbox", "aria-multiselectable": "true", "aria-label": "Steps, in the order in which they work" }, lanes, bodies);
     this.marker = svg("line", { class: "place", x1: 4, x2: width - 4, visibility: "hidden" });
     chart.append(this.marker);
     // Rows first, lanes on top of their beds: lanes must not catch the pointer
     lanes.setAttribute("pointer-events", "none");
     chart.insertBefore(bodies, lanes);
-    this.head.replaceChildren(names, this.adding);
+    this.names.replaceChildren(names);
     this.body.replaceChildren(chart);
     if (hadFocus) this.root.querySelector(`[data-id="${hadFocus}"]`)?.focus();
   }
 
   row(row, j, threads, width, slowest) {
-    const y = j * ROW, mid = y + ROW / 2, chosen = row.id === this.state.chosen;
+    const y = j * ROW, mid = y + ROW / 2, chosen = row.id === this.state.chosen, also = this.more.has(row.id), deep = row.parents.length * INDENT;
     const notes = this.state.figures.rows[row.id] || {};
     const fault = row.error || notes.error || (notes.warnings || [])[0];
     const group = svg("g", {
-      class: `course${row.on ? "" : " off"}${chosen ? " chosen" : ""}`, "data-id": row.id, "data-step": row.step, role: "option", tabindex: chosen ? 0 : -1,
-      "aria-selected": chosen, "aria-label": `${row.title} ${row.words || ""}${row.on ? "" : ", switched off"}${fault ? `, ${fault}` : ""}`,
+      class: `course${row.resting ? " off" : ""}${chosen ? " chosen" : ""}${also ? " also" : ""}${row.group ? " group" : ""}`, "data-path": row.path, ...(row.group ? { "aria-expanded": !row.folded } : {}), "data-id": row.id, "data-step": row.step, role: "option", tabindex: chosen ? 0 : -1,
+      "aria-selected": chosen || also, "aria-label": `${row.group ? "Group " : ""}${row.title} ${row.words || ""}${row.on ? "" : ", switched off"}${fault ? `, ${fault}` : ""}`,
     });
     group.append(svg("rect", { class: "bed", x: 3, y: y + 1, width: width - 6, height: ROW - 2 }));
     const power = svg("g", { class: `switch${row.on ? " on" : ""}`, "data-switch": "" },
@@ -98,7 +103,16 @@ export class Chart {
     power.append(svg("title", {}, row.on ? "Switch off" : "Switch on"));
     power.addEventListener("click", (e) => { e.stopPropagation(); this.flip(row); });
     group.append(power);
-    const start = 6 + GRIP, title = fit(row.title, TITLE, LEFT - start - 4);
+    // How deep in groups: a line for each, under its group's fold
+    for (let k = 0; k < row.parents.length; k++) group.append(svg("line", { class: "within", x1: 6 + GRIP + k * INDENT + 4, x2: 6 + GRIP + k * INDENT + 4, y1: y, y2: y + ROW }));
+    if (row.group) {
+      const x = 6 + GRIP + deep, fold = svg("g", { class: "fold", "data-switch": "" }, svg("rect", { x: x - 3, y: mid - 9, width: 16, height: 18, fill: "transparent" }),
+        svg("path", { d: row.folded ? `M${x + 2} ${mid - 4.5} l5 4.5 l-5 4.5` : `M${x} ${mid - 2.5} l4.5 5 l4.5 -5` }));
+      fold.append(svg("title", {}, row.folded ? "Open" : "Fold"));
+      fold.addEventListener("click", (e) => { e.stopPropagation(); this.fold(row); });
+      group.append(fold);
+    }
+    const start = 6 + GRIP + deep + (row.group ? 14 : 0), title = fit(row.title, TITLE, LEFT - start - 4);
     ruler.font = TITLE;
     const after = start + ruler.measureText(title).width + 6;
     group.append(svg("text", { x: start, y: mid + 4 }, title));
@@ -140,60 +154,128 @@ export class Chart {
 
   async add(step) {
     const known = new Set(this.state.rows.map((r) => r.id));
-    const at = this.state.rows.findIndex((r) => r.id === this.state.chosen);
-    await this.state.change({ kind: "add", step, to: at < 0 ? this.state.rows.length : at + 1 });
+    await this.state.change({ kind: "add", step, ...this.state.below(this.state.row(this.state.chosen)) });
     const made = this.state.rows.find((r) => !known.has(r.id));
     if (made) this.state.choose(made.id);
   }
 
+  fold(row) { return this.state.change({ kind: "fold", step_id: row.id, on: !row.folded }); }
+
+  // The chosen rows into a new group; neighbours of one list, as the application says where they are not
+  async group() {
+    const rows = this.state.rows.filter((r) => r.id === this.state.chosen || this.more.has(r.id));
+    // Of a group that is chosen whole, the group itself: its rows come along
+    const ids = rows.filter((r) => !r.parents.some((p) => rows.some((o) => o.id === p))).map((r) => r.id);
+    if (!ids.length) return;
+    const known = new Set(this.state.rows.map((r) => r.id));
+    this.more.clear();
+    await this.state.change({ kind: "group", rows: ids, name: "Group" });
+    const made = this.state.rows.find((r) => r.group && !known.has(r.id));
+    if (!made) return;
+    this.state.choose(made.id);
+    const name = document.getElementById("group-name");
+    name?.focus();
+    name?.select();
+  }
+
+  // Shift chooses everything from the chosen row to this one
+  reach(to) {
+    const rows = this.state.rows.filter((r) => !r.hidden), a = rows.findIndex((r) => r.id === this.state.chosen), b = rows.findIndex((r) => r.id === to);
+    this.more = new Set(rows.slice(Math.min(a, b), Math.max(a, b) + 1).map((r) => r.id));
+    this.more.delete(this.state.chosen);
+    this.end = to;
+    this.draw();
+  }
+
   flip(row) { return this.state.change({ kind: "switch", step_id: row.id, on: !row.on }); }
+
+  // Where a row lands that is dropped in a gap between two shown rows; how far to the right says into which group
+  landing(gap, x, moving) {
+    const rows = this.state.rows.filter((r) => !r.hidden), before = rows[gap - 1], after = rows[gap];
+    const own = (r) => !r || r.id === moving.id || r.parents.includes(moving.id);
+    const chain = (r, inside) => [...r.parents, ...(inside ? [r.id] : [])];
+    // A gap belongs to the list of the row after it, or to any list that ends above it
+    const fits = [];
+    if (before) {
+      const open = before.group && !before.folded, deepest = chain(before, open);
+      const least = after ? after.parents.length : 0;
+      for (let d = least; d <= deepest.length; d++) fits.push(deepest.slice(0, d));
+    } else fits.push([]);
+    const want = Math.max(0, Math.round((x - 6 - GRIP) / INDENT)), list = fits.toSorted((p, q) => Math.abs(p.length - want) - Math.abs(q.length - want))[0];
+    const into = list.at(-1) || "";
+    if (into && (into === moving.id || this.state.row(into).parents.includes(moving.id))) return null;
+    const mates = this.state.rows.filter((r) => (r.parents.at(-1) || "") === into && r.id !== moving.id);
+    const above = new Set(rows.slice(0, gap).map((r) => r.id));
+    const to = mates.filter((r) => above.has(r.id)).length;
+    const still = (moving.parents.at(-1) || "") === into && to === moving.at;
+    return still || (own(before) && own(after)) ? null : { into, to, deep: list.length };
+  }
 
   grab(event, row, from) {
     if (event.button !== 0 || event.target.closest("[data-switch]")) return;
+    if (event.shiftKey && this.state.chosen && this.state.chosen !== row.id) { this.reach(row.id); return; }
+    this.more.clear();
+    this.end = null;
     this.state.choose(row.id);
     this.root.querySelector(`[data-id="${row.id}"]`)?.focus();
     const start = event.clientY, chart = this.body.querySelector("svg");
     this.hold();
-    let to = from;
+    let to = null, moved = false;
     const move = (e) => {
-      if (Math.abs(e.clientY - start) < 6 && to === from) return;
-      const y = e.clientY - chart.getBoundingClientRect().top;
-      const gap = Math.max(0, Math.min(this.state.rows.length, Math.round(y / ROW)));
-      to = gap > from ? gap - 1 : gap;
+      if (Math.abs(e.clientY - start) < 6 && !moved) return;
+      moved = true;
+      const box = chart.getBoundingClientRect(), shown = this.state.rows.filter((r) => !r.hidden).length;
+      const gap = Math.max(0, Math.min(shown, Math.round((e.clientY - box.top) / ROW)));
+      to = this.landing(gap, e.clientX - box.left, row);
+      this.marker.setAttribute("x1", 6 + GRIP + (to?.deep || 0) * INDENT);
       this.marker.setAttribute("y1", gap * ROW);
       this.marker.setAttribute("y2", gap * ROW);
-      this.marker.setAttribute("visibility", to === from ? "hidden" : "visible");
+      this.marker.setAttribute("visibility", to ? "visible" : "hidden");
     };
     const up = () => {
       removeEventListener("pointermove", move);
       this.marker.setAttribute("visibility", "hidden");
       this.root.querySelector(`[data-id="${row.id}"]`)?.focus(); // the press itself took the focus to nowhere
-      if (to !== from) this.state.change({ kind: "move", step_id: row.id, to });
+      if (to) this.state.change({ kind: "move", step_id: row.id, to: to.to, into: to.into });
     };
     addEventListener("pointermove", move);
     addEventListener("pointerup", up, { once: true });
-    addEventListener("pointercancel", () => { to = from; up(); }, { once: true });
+    addEventListener("pointercancel", () => { to = null; up(); }, { once: true });
   }
 
   key(event) {
-    const rows = this.state.rows, i = rows.findIndex((r) => r.id === this.state.chosen);
+    const rows = this.state.rows.filter((r) => !r.hidden), i = rows.findIndex((r) => r.id === this.state.chosen);
     if (!event.target.closest?.(".course") || i < 0) return;
-    const go = (k) => { if (rows[k]) { this.state.choose(rows[k].id); this.root.querySelector(`[data-id="${rows[k].id}"]`)?.focus(); } };
-    const by = { ArrowUp: -1, ArrowDown: 1 }[event.key];
-    if (by && event.altKey) { if (rows[i + by]) this.state.change({ kind: "move", step_id: rows[i].id, to: i + by }); }
+    const go = (k) => { if (rows[k]) { this.more.clear(); this.end = null; this.state.choose(rows[k].id); this.root.querySelector(`[data-id="${rows[k].id}"]`)?.focus(); } };
+    const by = { ArrowUp: -1, ArrowDown: 1 }[event.key], row = rows[i];
+    if (by && event.altKey) this.step(row, by);
+    else if (by && event.shiftKey) { const k = rows.findIndex((r) => r.id === (this.end || row.id)) + by; if (rows[k]) this.reach(rows[k].id); }
     else if (by) go(i + by);
     else if (event.key === "Home") go(0);
     else if (event.key === "End") go(rows.length - 1);
-    else if (event.key === " ") this.flip(rows[i]);
-    else if (event.key === "Delete") this.state.change({ kind: "remove", step_id: rows[i].id });
+    else if (event.key === " ") this.flip(row);
+    else if (event.key === "ArrowLeft" && row.group && !row.folded) this.fold(row);
+    else if (event.key === "ArrowRight" && row.group && row.folded) this.fold(row);
+    else if (event.key === "ArrowLeft" && row.parents.length) go(rows.findIndex((r) => r.id === row.parents.at(-1)));
+    else if (event.key === "Delete") this.state.change({ kind: "remove", step_id: row.id });
     else if (event.key === "Enter") document.querySelector("#controls input, #controls select, #controls button")?.focus();
     else return;
     event.preventDefault();
     event.stopPropagation();
   }
 
+  // One place up or down: past its neighbour, into a group that is open there, or out of its own at its end
+  step(row, by) {
+    const into = row.parents.at(-1) || "", mates = this.state.rows.filter((r) => (r.parents.at(-1) || "") === into), mate = mates[row.at + by];
+    let place = null;
+    if (mate?.group && !mate.folded) place = { into: mate.id, to: by > 0 ? 0 : 1e6 };
+    else if (mate) place = { into, to: row.at + by };
+    else if (into) { const group = this.state.row(into); place = { into: group.parents.at(-1) || "", to: group.at + (by > 0 ? 1 : 0) }; }
+    if (place) this.state.change({ kind: "move", step_id: row.id, ...place });
+  }
+
   showKnot(row, thread, knot, kind) {
-    if (!row.on || row.error) return;
+    if (row.resting || row.error) return;
     const words = kind === "reads" ? "as it is read" : "as it comes out";
     const place = knot.getBoundingClientRect();
     clearTimeout(this.waiting);

@@ -1,8 +1,11 @@
 // The controls of the chosen step, made from its declared settings.
 import { beside, el, icon, picture as pictured, post } from "../api.js";
-import { regionsControls, strokesControls } from "./hand.js";
+import { regionsControls, strokesControls } from "./handtools.js";
 import { bandEditor, curveEditor, histogramBars } from "./drawn.js";
+import { groupControls } from "./groups.js";
+import { mixing } from "./masks.js";
 import { numberControl } from "./number.js";
+import { threadControl } from "./threadpick.js";
 import { length } from "../units.js";
 
 const REST = 450; // ms without a change after which a value that was typed or nudged by keys is stored
@@ -46,15 +49,20 @@ export class Controls {
     this.root.replaceChildren();
     if (!row) { this.built = null; return; }
     this.built = row.id + row.step;
+    if (row.group) {
+      this.shapes.push(groupControls(this, this.root));
+      this.update();
+      this.notes();
+      return;
+    }
     const step = this.state.steps[row.step];
+    if (!step) { this.unknown(row); return; }
     const dye = this.state.threads.find((t) => ["writes", "both"].includes(row.knots[t.name]))?.dye;
     if (dye) this.root.dataset.dye = dye; else delete this.root.dataset.dye;
     this.root.append(el("h2", {}, step.title), el("p", { class: "lead" }, step.says));
     this.noteBox = el("div", { "aria-live": "polite" });
     this.root.append(this.noteBox);
-    if (row.step === "seamless") this.suggest();
-    if (row.step === "breakup") this.cells();
-    if (row.step === "light") this.light();
+    ({ join: () => this.suggest(), cells: () => this.cells(), light: () => this.light() })[step.panel]?.();
     const bands = step.fields.filter((f) => f.shape === "bands");
     if (bands.length) this.shape(bandEditor(bands, this));
     for (const field of step.fields) {
@@ -68,18 +76,24 @@ export class Controls {
       else if (field.kind === "kept") this.kept();
       else if (field.kind === "maps") this.maps();
       else this.root.append(this.control(field));
-      if (row.step === "seamless" && field.name === "overlap_y") this.fitOverlap();
+      if (step.panel === "join" && field.name === "overlap_y") this.fitOverlap();
     }
-    if (!bands.length && !step.fields.some((f) => f.kind === "curve") && Object.keys(row.knots).length && row.step !== "photo" && !step.geometric) {
+    if (!bands.length && !step.fields.some((f) => f.kind === "curve") && Object.values(row.knots).some((k) => k !== "writes") && !step.geometric) {
       this.shape(histogramBars(this));
     }
-    if (!step.geometric) this.mixing();
+    if (!step.geometric) { const mix = mixing(this); this.shapes.push(mix); this.root.append(mix.node); }
     this.root.append(el("div", { class: "d-flex mt-2" },
       el("button", { class: "act", type: "button", id: "switch-step", onclick: () => this.state.change({ kind: "switch", step_id: row.id, on: !this.row.on }) }),
       el("button", { class: "act push", type: "button", onclick: () => this.state.change({ kind: "remove", step_id: row.id }) }, icon("trash"), "Take out")));
     this.update();
     this.notes();
     this.askHistogram();
+  }
+
+  // A row whose step there is not here: kept, and said so
+  unknown(row) {
+    this.root.append(el("h2", {}, row.title), el("div", { class: "note warn", role: "alert" }, row.error),
+      el("button", { class: "act", type: "button", onclick: () => this.state.change({ kind: "remove", step_id: row.id }) }, icon("trash"), "Take out"));
   }
 
   shape(shape) { this.shapes.push(shape); this.root.append(shape.node); }
@@ -112,6 +126,8 @@ export class Controls {
       const check = el("input", { id, type: "checkbox", class: "form-check-input m-0", onchange: () => { this.try({ [field.name]: check.checked }); this.settle(); } });
       set = (v) => { check.checked = v; };
       box.append(label, check, reset, says);
+    } else if (field.kind === "thread") {
+      set = threadControl(this, field, box, { id, label, reset, says });
     } else if (field.kind === "colour") {
       const text = typeof field.default === "string";
       const hex = (c) => text ? c : `#${c.map((v) => Math.round(v * 255).toString(16).padStart(2, "0")).join("")}`;
@@ -203,7 +219,7 @@ export class Controls {
     this.shapes.push({ node: none, update: (v) => { none.hidden = !v.grey; } });
   }
 
-  above(row) { const rows = this.state.rows.filter((r) => r.on && !r.idle), at = rows.findIndex((r) => r.id === row.id); return rows[Math.max(0, at < 0 ? 0 : at - 1)]?.id; }
+  above(row) { const rows = this.state.rows.filter((r) => (!r.resting && !r.idle && !r.group) || r.id === row.id), at = rows.findIndex((r) => r.id === row.id); return rows[Math.max(0, at < 0 ? 0 : at - 1)]?.id; }
 
   kept() {
     const node = el("div", { class: "d-flex gap-1 my-1 flex-wrap" });
@@ -235,7 +251,7 @@ export class Controls {
     const box = el("div", { class: "cell-pictures three" });
     const load = () => {
       const row = this.row;
-      if (!row || row.step !== "breakup") return;
+      if (!row || this.state.steps[row.step]?.panel !== "cells") return;
       box.replaceChildren(...[["cells", "The cells"], ["before", "Chart before"], ["chart", "and after"]].map(([what, title]) => {
         const figure = el("figure", {}), picture = el("img", { alt: title });
         pictured(`${this.state.path}/cells.png?step_id=${row.id}&what=${what}&size=640&at=${this.state.material.head}`, () => picture.isConnected)
@@ -271,21 +287,6 @@ export class Controls {
     } });
   }
 
-  mixing() {
-    const row = this.row;
-    const more = el("details", { class: "more" }, el("summary", {}, "Amount, mix and mask"));
-    more.open = row.amount < 1 || row.mix !== "replace" || !!row.mask;
-    const send = (values) => this.state.change({ kind: "mix", step_id: row.id, amount: this.row.amount, mix: this.row.mix, mask: this.row.mask, ...values });
-    const amount = el("input", { type: "number", min: 0, max: 100, step: 1, id: "set-amount", onchange: () => send({ amount: Math.max(0, Math.min(100, Number(amount.value) || 0)) / 100 }) });
-    const mode = el("select", { id: "set-mix", onchange: () => send({ mix: mode.value }) }, ...this.state.mixes.map((m) => el("option", {}, m)));
-    const made = this.state.threads.filter((t) => t.made && t.kind === "data");
-    const mask = el("select", { id: "set-mask", onchange: () => send({ mask: mask.value || null }) }, el("option", { value: "" }, "everywhere"), ...made.map((t) => el("option", { value: t.name }, t.title)));
-    const line = (name, node, unit = "") => el("div", { class: "control" }, el("label", { for: node.id }, name), el("span", {}, node, el("span", { class: "unit" }, unit)));
-    more.append(line("Amount", amount, " %"), line("Mix", mode), line("Limit to", mask));
-    this.mixNodes = { amount, mode, mask };
-    this.root.append(more);
-  }
-
   update() {
     const row = this.row;
     if (!row) return;
@@ -295,13 +296,15 @@ export class Controls {
       box.classList.toggle("changed", JSON.stringify(values[field.name]) !== JSON.stringify(field.default));
       box.hidden = !!field.when && !Object.entries(field.when).every(([k, allowed]) => allowed.includes(values[k]));
       box.style.display = box.hidden ? "none" : "";
+      const by = row.steered?.[field.name];
+      if (box.dataset.by !== (by || "")) {
+        box.dataset.by = by || "";
+        box.querySelectorAll("input, select, button").forEach((n) => { n.disabled = !!by; });
+        box.querySelector(".moved-by")?.remove();
+        if (by) box.append(el("span", { class: "moved-by quiet" }, `moved by the dial ${by}`));
+      }
     }
     for (const shape of this.shapes) shape.update?.(values);
-    if (this.mixNodes && this.root.contains(this.mixNodes.amount)) {
-      this.mixNodes.amount.value = Math.round(row.amount * 100);
-      this.mixNodes.mode.value = row.mix;
-      this.mixNodes.mask.value = row.mask || "";
-    }
     const power = this.root.querySelector("#switch-step");
     const says = row.on ? "Switch off" : "Switch on";
     if (power && power.textContent !== says) power.replaceChildren(icon("power"), says);
@@ -314,26 +317,28 @@ export class Controls {
     const lines = [];
     if (row.error || found.error) lines.push(el("div", { class: "note warn", role: "alert" }, row.error || found.error));
     for (const w of found.warnings || []) lines.push(el("div", { class: "note warn" }, w));
-    const said = saying(row.step, found.figures || {}, this.state.figures.sheet);
+    const said = row.group ? "" : saying(found.figures || {}, this.state.figures.sheet, this.state.steps[row.step]);
     if (said) lines.push(el("div", { class: "note" }, said));
     this.noteBox.replaceChildren(...lines);
   }
 }
 
-function saying(step, f, sheet) {
-  if (step === "straighten" && f.told_by) {
+// What a row decided, in words; told by the figures that it gives, whatever its name
+function saying(f, sheet, step) {
+  const does = (what) => step?.can.includes(what);
+  if (f.told_by) {
     const by = { exif: "the perspective and the focal length the camera noted", perspective: "the perspective alone", size: "the size given", guess: "a guess" }[f.told_by];
     return `Width to height ${f.aspect.toFixed(3)}${f.told_by === "size" ? "" : ` ± ${f.aspect_error_percent.toFixed(1)} %`}, from ${by}.`;
   }
-  if (step === "light" && f.evenness_before != null) return `Unevenness ${f.evenness_before.toFixed(1)} before, ${f.evenness_after.toFixed(1)} after: smaller is better (spread of L*; 0 is even).`;
-  if (step === "seamless" && sheet.seam_x_after != null) {
+  if (f.evenness_before != null) return `Unevenness ${f.evenness_before.toFixed(1)} before, ${f.evenness_after.toFixed(1)} after: smaller is better (spread of L*; 0 is even).`;
+  if (does("close") && sheet.seam_x_after != null) {
     const n = (v) => v.toFixed(1);
     const p = (v) => `${Math.floor(100 * v + 0.5)} %`;
     const kept = sheet.contrast_x_after == null ? "" : ` Local contrast kept along it: ${p(sheet.contrast_x_after)} across, ${p(sheet.contrast_y_after)} down.`;
     return `Seam across ${n(sheet.seam_x_before)} before, ${n(sheet.seam_x_after)} after; down ${n(sheet.seam_y_before)} before, ${n(sheet.seam_y_after)} after: visible above 1.${kept}`;
   }
-  if (step === "photo" && f.read?.length) return `The file says: ${f.read[0]}.`;
-  if (step === "breakup" && f.cells) return `${f.cells} pieces${f.keeps_to ? `, kept to ${f.keeps_to}` : f.keeps_to === "" ? "; no grid and no courses were found that they could keep to" : ""}.`;
-  if (step === "roughness" && f.spread != null) return `Varies by ${f.spread.toFixed(2)} over nine tenths of the surface.`;
+  if (does("photo") && f.read?.length) return `The file says: ${f.read[0]}.`;
+  if (f.cells) return `${f.cells} pieces${f.keeps_to ? `, kept to ${f.keeps_to}` : f.keeps_to === "" ? "; no grid and no courses were found that they could keep to" : ""}.`;
+  if (f.spread != null) return `Varies by ${f.spread.toFixed(2)} over nine tenths of the surface.`;
   return "";
 }

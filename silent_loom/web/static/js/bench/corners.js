@@ -26,7 +26,7 @@ export class CornersView {
     this.photo.onerror = () => { pane.computing(false); pane.say("The photo cannot be shown."); };
   }
 
-  get row() { return this.state.rows.find((r) => r.step === "straighten"); }
+  get row() { return this.state.that("straighten"); }
   get field() { return "corners"; }
   lines() { /* none between the corners of a photo */ }
   get corners() {
@@ -40,7 +40,7 @@ export class CornersView {
   // The first corner, as soon as there is a picture for it to lie on
   focus() { if (this.handles[0].hidden) this.wanted = true; else this.handles[0].focus(); }
   ask() {
-    const photo = this.state.rows.find((r) => r.step === "photo");
+    const photo = this.state.that("photo");
     const address = `${this.state.path}/photo.jpg?step_id=${photo.id}&size=2800&of=${photo.settings.source.slice(0, 16)}`;
     if (this.photo.src.endsWith(address) && (this.photo.naturalWidth || !this.photo.complete)) { if (this.photo.naturalWidth) this.shown(); return; }
     this.pane.computing(true);

@@ -44,9 +44,9 @@ export function findings(state, say) {
   });
   // How large the photo is decides everything in millimetres: asked first, by something that is known
   const asked = () => {
-    const row = state.rows.find((r) => r.step === "photo");
+    const row = state.that("photo");
     if (!row) return;
-    const assumed = row.settings.width_mm === 1000 && !state.rows.some((r) => r.step === "straighten" && r.settings.width_mm);
+    const assumed = row.settings.width_mm === 1000 && !state.rows.some((r) => state.can(r, "straighten") && r.settings.width_mm);
     size.replaceChildren(el("b", {}, assumed ? `The photo is taken to be ${cm(row.settings.width_mm)} wide. ` : `The photo is ${cm(row.settings.width_mm)} wide. `),
       assumed ? "Depth, slopes and repeats all rest on that. " : "", el("button", { class: "act edge", type: "button", id: "known-length", onclick: () => state.emit("length") }, "Drag a known length"));
   };
@@ -78,32 +78,33 @@ export function findings(state, say) {
   });
 
   state.addEventListener("cure", async ({ detail: { what, spot } }) => {
-    const rows = state.rows, seamless = rows.findIndex((r) => r.step === "seamless" || r.step === "mapset" || r.step === "blank");
+    const rows = state.rows, seamless = rows.findIndex((r) => ["close", "maps", "sheet"].some((what) => state.can(r, what)));
+    const place = (at) => (rows[at] ? state.below(rows[at]) : { to: 0, into: "" });
     try {
       if (what === "even") {
-        const row = rows.find((r) => r.step === "light");
+        const row = state.that("light");
         if (row) { await state.change({ kind: "settings", step_id: row.id, settings: { patches: 1, reach: 0.15 } }); state.choose(row.id); }
-        else await state.add("light", { patches: 1, reach: 0.15 }, Math.max(0, seamless));
+        else await state.add(state.stepThat("light"), { patches: 1, reach: 0.15 }, state.aboveOf(rows[seamless]));
       } else if (what === "fill") {
         const region = { kind: "brush", points: [[spot.u, spot.v]], radius: Math.min(0.2, spot.radius) };
         // The spot was seen on the finished sheet: a mark for it belongs below whatever made that sheet larger
-        const larger = rows.findLastIndex((r) => r.on && ["breakup", "quilt"].includes(r.step)), below = Math.max(seamless, larger);
-        const row = rows.slice(below + 1).find((r) => r.step === "clean");
+        const larger = rows.findLastIndex((r) => !r.resting && (state.can(r, "break") || state.can(r, "grow"))), below = Math.max(seamless, larger);
+        const row = state.that("fill", rows.slice(below + 1));
         if (row) { await state.change({ kind: "settings", step_id: row.id, settings: { regions: [...row.settings.regions, region] } }); state.choose(row.id); }
-        else await state.add("clean", { regions: [region] }, below + 1);
+        else await state.add(state.stepThat("fill"), { regions: [region] }, place(below));
       } else if (what === "quilt") {
         // From the whole photo: what it makes closes by itself, so Seamless is not needed any more
         const row = rows[seamless];
-        if (row?.step === "seamless" && row.on) await state.change({ kind: "switch", step_id: row.id, on: false });
+        if (state.can(row, "close") && row.on) await state.change({ kind: "switch", step_id: row.id, on: false });
         // Above what was marked on the small repeat nothing may change its size: marks are parts of their sheet
-        await state.add("quilt", {}, lastMarks(rows, seamless) + 1);
-      } else await state.add("breakup", {}, lastMarks(rows, seamless) + 1);
+        await state.add(state.stepThat("grow"), {}, place(lastMarks(state, seamless)));
+      } else await state.add(state.stepThat("break"), {}, place(lastMarks(state, seamless)));
     } catch (e) { say(e.message); }
   });
 }
 
 // The last row, from the one that closes the sheet on, that holds marks or strokes laid on the sheet as it is there
-function lastMarks(rows, from) {
-  const at = rows.findLastIndex((r) => ["clean", "repair"].includes(r.step));
+function lastMarks(state, from) {
+  const at = state.rows.findLastIndex((r) => state.can(r, "fill") || state.can(r, "strokes"));
   return Math.max(from, at);
 }

@@ -2,6 +2,7 @@
 import { cm, post } from "../api.js";
 import { Asking } from "./asking.js";
 import { Hand } from "./hand.js";
+import { Fine, FINE } from "./fine.js";
 import { figure, rule } from "./scale.js";
 
 const TALL = 1750; // of the standing figure, in mm
@@ -22,6 +23,7 @@ export class FlatView {
     this.copies = [2, 2];
     this.bond = "straight";
     this.hand = new Hand(this);
+    this.fine = new Fine(this);
     this.extra = [this.hand.over.node];
     this.seams = null; // heat of the joins, when it is asked for
     this.zoom = 1;
@@ -34,7 +36,7 @@ export class FlatView {
     c.addEventListener("dblclick", () => this.whole());
     c.addEventListener("pointermove", (e) => { this.hand.hover(e); this.read(e); });
     c.addEventListener("pointerleave", () => { clearTimeout(this.reading); pane.say(""); if (!this.hand.points && !this.hand.pending) this.hand.clear(); });
-    c.addEventListener("keydown", (e) => this.key(e));
+    c.addEventListener("keydown", (e) => this.keyed(e));
   }
 
   get mode() { return this.pane.view; }
@@ -54,6 +56,9 @@ export class FlatView {
   soon(step_id, settings) {
     return this.asking.soon("map", { thread: this.pane.thread, below: this.hand.below }, { step_id, settings }, this.size);
   }
+
+  // The size of which values are read: that of the bake where its texels are shown
+  get read_size() { return this.fine.shown ? FINE : this.size; }
 
   took({ headers, data }, body) {
     const w = +headers.get("x-width"), h = +headers.get("x-height"), blocks = headers.get("x-blocks");
@@ -78,6 +83,7 @@ export class FlatView {
     this.shownThread = body.thread;
     this.canvas.setAttribute("aria-label", `${body.thread}, ${w} by ${h} texels, ${cm(this.mm[0])} by ${cm(this.mm[1])} a repeat`);
     this.draw(parts);
+    this.fine.soon();
     this.hand.answered();
     this.pane.painted(this, w);
     if (first) this.ask();
@@ -168,6 +174,7 @@ export class FlatView {
       return;
     }
     this.tile(c, left, top, w, h, [0, 0, box.width, box.height]);
+    this.fine.draw(c, left, top, w, h);
     this.scaleMarks(c, box, left, top, w, h);
   }
 
@@ -216,7 +223,7 @@ export class FlatView {
     this.at = [this.at[0] + px - (l2 + u * s2), this.at[1] + py - (t2 + v * s2)];
     this.draw();
     clearTimeout(this.sharpen);
-    this.sharpen = setTimeout(() => this.ask(), 250);
+    this.sharpen = setTimeout(() => { this.ask(); this.fine.soon(); }, 250);
   }
   whole() { this.zoom = 1; this.at = [0, 0]; this.draw(); this.ask(); }
   // One texel of the sheet on one pixel of the screen
@@ -234,12 +241,12 @@ export class FlatView {
     const move = (e) => { this.at = [from[0] + e.clientX - start[0], from[1] + e.clientY - start[1]]; this.draw(); };
     this.canvas.setPointerCapture(event.pointerId);
     this.canvas.addEventListener("pointermove", move);
-    this.canvas.addEventListener("pointerup", () => this.canvas.removeEventListener("pointermove", move), { once: true });
+    this.canvas.addEventListener("pointerup", () => { this.canvas.removeEventListener("pointermove", move); this.fine.soon(); }, { once: true });
   }
 
-  key(event) {
+  keyed(event) {
     const step = { ArrowLeft: [40, 0], ArrowRight: [-40, 0], ArrowUp: [0, 40], ArrowDown: [0, -40] }[event.key];
-    if (step) { this.at = [this.at[0] + step[0], this.at[1] + step[1]]; this.draw(); }
+    if (step) { this.at = [this.at[0] + step[0], this.at[1] + step[1]]; this.draw(); this.fine.soon(); }
     else if (event.key === "+" || event.key === "=") this.closer(1.25);
     else if (event.key === "-") this.closer(0.8);
     else if (event.key === "0") this.whole();
@@ -266,7 +273,7 @@ export class FlatView {
     if (!place) { this.pane.say(""); return; }
     this.reading = setTimeout(async () => {
       try {
-        const p = await post(`${this.state.path}/probe`, { thread: this.pane.thread, u: place[0], v: place[1], size: this.size, ...this.state.question() });
+        const p = await post(`${this.state.path}/probe`, { thread: this.pane.thread, u: place[0], v: place[1], size: this.read_size, ...this.state.question() });
         const number = (v) => v.toFixed(3).replace("-0.000", "0.000");
         const words = p.kind === "colour" ? `sRGB ${p.codes.join(" ")} · linear ${p.values.map(number).join(" ")}` : `${p.values.map(number).join(" ")}${p.unit ? ` ${p.unit}` : ""}`;
         this.pane.say(`${p.x}, ${p.y} of ${p.width} × ${p.height} · ${words}`);

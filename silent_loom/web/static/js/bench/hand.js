@@ -1,15 +1,15 @@
 // The hand on a flat picture: strokes of repair, marks of clean, a place that is picked. What it draws here is a passing
 // preview; the application lays the stroke itself and answers with the exact map.
-import { el, post } from "../api.js";
 import { coverOf, Looked } from "./stroke.js";
 import { Tiles } from "./tiles.js";
 
-export const HANDS = { repair: "strokes", clean: "regions" };
+// What a row takes of the hand: "strokes", "regions" or nothing; told by the settings that its step declares
+export const handOf = (state, row) => state.steps[row?.step]?.fields.find((f) => ["strokes", "regions"].includes(f.kind))?.kind;
 
 // What the tools are set to; kept for the window, not in the material.
 export const brush = {
   tool: "clone", radius: 0.04, softness: 0.5, strength: 1, colour: "#7a756b", threads: "all", layer: 0, fixed: false,
-  source: null, aligned: null, mark: "outline", tolerance: 8, everywhere: false,
+  source: null, aligned: null, mark: "outline", tolerance: 8, everywhere: false, value: null, slope: null, by: 0.5,
 };
 
 export class Hand {
@@ -24,7 +24,8 @@ export class Hand {
     addEventListener("beforeunload", (e) => { if (this.pending) e.preventDefault(); });
   }
 
-  get row() { const row = this.state.row(this.state.chosen); return row && row.on && HANDS[row.step] ? row : null; }
+  get row() { const row = this.state.row(this.state.chosen); return row && !row.resting && handOf(this.state, row) ? row : null; }
+  get marks() { return handOf(this.state, this.row) === "regions"; }
   // The hand works on the sheet as it comes out of its row: later rows may change its size
   get below() { return this.row ? this.row.id : this.state.picking ? this.state.picking.below : null; }
   get active() { return !!(this.row || this.state.picking) && ["flat", "half"].includes(this.flat.mode); }
@@ -38,7 +39,7 @@ export class Hand {
     if (!this.active || event.button !== 0 || !this.flat.mm) return false;
     const at = this.place(event);
     if (this.state.picking) { this.state.picking.take(((at[0] % 1) + 1) % 1, ((at[1] % 1) + 1) % 1); return true; }
-    const clones = ["clone", "heal"].includes(brush.tool) && this.row.step === "repair";
+    const clones = ["clone", "heal"].includes(brush.tool) && !this.marks;
     if (clones && (event.altKey || !brush.source)) {
       brush.source = at;
       brush.aligned = null;
@@ -47,7 +48,7 @@ export class Hand {
       this.hover(event);
       return true;
     }
-    if (this.row.step === "clean" && brush.mark === "tone") { this.mark({ kind: "tone", points: [wrapped(at)], tolerance: brush.tolerance, everywhere: brush.everywhere }); return true; }
+    if (this.marks && brush.mark === "tone") { this.mark({ kind: "tone", points: [wrapped(at)], tolerance: brush.tolerance, everywhere: brush.everywhere }); return true; }
     if (clones) {
       // Aligned: the way from the first dab to its source holds for every stroke after it
       if (brush.fixed || !brush.aligned) brush.aligned = [brush.source[0] - at[0], brush.source[1] - at[1]];
@@ -58,7 +59,7 @@ export class Hand {
     this.clear();
     this.size();
     this.over.node.style.opacity = this.veil;
-    if (this.row.step !== "clean" || brush.mark !== "outline") this.lay(this.points[0], this.points[0]);
+    if (!this.marks || brush.mark !== "outline") this.lay(this.points[0], this.points[0]);
     const move = (e) => {
       for (const part of e.getCoalescedEvents?.().length ? e.getCoalescedEvents() : [e]) this.draw(this.place(part), this.force(part));
     };
@@ -80,7 +81,7 @@ export class Hand {
     const step = Math.max(0.15 * brush.radius * this.longer, 0.3);
     if (Math.hypot((at[0] - last[0]) * mm[0], (at[1] - last[1]) * mm[1]) < step) return;
     this.points.push([...at, force]);
-    if (this.row.step === "clean" && brush.mark === "outline") this.outline();
+    if (this.marks && brush.mark === "outline") this.outline();
     else this.lay(last, this.points[this.points.length - 1]);
   }
 
@@ -94,7 +95,7 @@ export class Hand {
   // The way from one dab to the next, as the application will lay it, on the sheet and where it comes in again
   lay(from, to, strength = brush.strength) {
     const { flat } = this, [left, top, scale] = flat.layout(), w = flat.mm[0] * scale, h = flat.mm[1] * scale;
-    const marks = this.row.step === "clean", colour = this.colour(left, top, w, h);
+    const marks = this.marks, colour = this.colour(left, top, w, h);
     const dabs = [from, to].map((p) => {
       const [x, y] = this.screen(p), force = marks ? 1 : p[2];
       return { x, y, r: Math.max(0.5, brush.radius * this.longer * scale * Math.max(force, 0.05)), alpha: marks ? 1 : force * strength };
@@ -109,18 +110,18 @@ export class Hand {
   }
 
   colour(left, top, w, h) {
-    const marks = this.row.step === "clean";
+    const marks = this.marks;
     if (!marks && ["clone", "heal"].includes(brush.tool)) {
       const looked = this.looked.at(this.flat), shift = this.flat.mode === "half" ? 0.5 : 0, [du, dv] = brush.aligned;
       return (x, y, out, at) => looked.read((x - left) / w + shift + du, (y - top) / h + shift + dv, out, at);
     }
-    const code = marks ? "#d6543c" : { paint: brush.colour, erase: "#ffffff", soften: "#78a0d2" }[brush.tool];
+    const code = marks ? "#d6543c" : { paint: brush.colour, erase: "#ffffff", soften: "#78a0d2", lighten: "#ffffff", darken: "#202020" }[brush.tool];
     const [r, g, b] = [1, 3, 5].map((k) => parseInt(code.slice(k, k + 2), 16));
     return (x, y, out, at) => { out[at] = r; out[at + 1] = g; out[at + 2] = b; };
   }
 
   // Softening and erasing, and marks, are only hinted at: a veil
-  get veil() { return this.row.step === "clean" ? 0.5 : ["erase", "soften"].includes(brush.tool) ? 0.35 : 1; }
+  get veil() { return this.marks ? 0.5 : ["erase", "soften", "lighten", "darken"].includes(brush.tool) ? 0.35 : 1; }
 
   outline() {
     const points = this.points.map((q) => this.screen(q)), [x0, y0, x1, y1] = around(points);
@@ -143,9 +144,9 @@ export class Hand {
     if (this.pending) return;
     this.clear();
     this.shown();
-    if (!row || (row.step === "clean" && brush.mark !== "brush")) return;
+    if (!row || (this.marks && brush.mark !== "brush")) return;
     const r = brush.radius * this.longer * scale;
-    const clones = row.step === "repair" && ["clone", "heal"].includes(brush.tool);
+    const clones = !this.marks && ["clone", "heal"].includes(brush.tool);
     if (clones && brush.source) {
       const keep = brush.aligned;
       if (brush.fixed || !keep) brush.aligned = [brush.source[0] - at[0], brush.source[1] - at[1]];
@@ -153,14 +154,14 @@ export class Hand {
       const [sx, sy] = this.screen([at[0] + brush.aligned[0], at[1] + brush.aligned[1]]);
       this.ring(sx, sy, Math.max(4, r * 0.5));
       brush.aligned = keep;
-    } else if (row.step === "repair" && brush.tool === "paint") this.lay([...at, 1], [...at, 1], 0.6 * brush.strength);
+    } else if (!this.marks && brush.tool === "paint") this.lay([...at, 1], [...at, 1], 0.6 * brush.strength);
     this.ring(x, y, r);
   }
 
   // Marks of clean that are there already
   shown() {
     const row = this.row;
-    if (row?.step !== "clean" || !this.state.showMarks) return;
+    if (!row || !this.marks || !this.state.showMarks) return;
     for (const region of row.settings.regions) {
       const points = region.points.map((q) => this.screen(q)), [x0, y0, x1, y1] = around(points);
       const width = region.kind === "brush" ? 2 * region.radius * this.longer * this.flat.layout()[2] : 1.5;
@@ -186,7 +187,7 @@ export class Hand {
     const points = this.points, row = this.row;
     this.points = null;
     if (!row || !points) return;
-    if (row.step === "clean") {
+    if (handOf(this.state, row) === "regions") {
       if (brush.mark === "outline" && points.length < 3) { this.clear(); return; }
       await this.mark({ kind: brush.mark, points: points.map(([u, v]) => [+u.toFixed(6), +v.toFixed(6)]), radius: brush.radius });
       return;
@@ -196,7 +197,8 @@ export class Hand {
       tool: brush.tool, radius_mm: round(brush.radius * this.longer), softness: brush.softness, strength: brush.strength,
       points: points.map(([u, v, f]) => [round(u * mm[0]), round(v * mm[1]), +f.toFixed(3)]),
     };
-    if (brush.tool === "paint") stroke.colour = brush.colour;
+    if (brush.tool === "paint") Object.assign(stroke, { colour: brush.colour, value: brush.value, slope: brush.slope });
+    if (["lighten", "darken"].includes(brush.tool)) stroke.by = brush.by;
     if (brush.aligned && ["clone", "heal"].includes(brush.tool)) stroke.offset_mm = [round(brush.aligned[0] * mm[0]), round(brush.aligned[1] * mm[1])];
     const layers = structuredClone(this.latest(row, "layers"));
     if (!layers.length) layers.push({ name: "Layer 1", on: true, threads: brush.threads, strokes: [] });
@@ -241,94 +243,4 @@ const wrapped = ([u, v]) => [+(((u % 1) + 1) % 1).toFixed(6), +(((v % 1) + 1) % 
 function around(points) {
   const xs = points.map((p) => p[0]), ys = points.map((p) => p[1]);
   return [Math.min(...xs), Math.min(...ys), Math.max(...xs), Math.max(...ys)];
-}
-
-// --- the controls of the two steps that are worked by hand ---------------------------------------------------
-const slider = (name, key, low, high, words, after) => {
-  const input = el("input", { class: "slide", type: "range", min: 0, max: 1000, "aria-label": name });
-  const number = el("span", { class: "quiet" });
-  const show = () => { const t = (brush[key] - low) / (high - low); input.value = Math.round(1000 * t); input.style.setProperty("--at", `${100 * t}%`); number.textContent = words(brush[key]); };
-  input.addEventListener("input", () => { brush[key] = low + ((high - low) * input.value) / 1000; show(); after?.(); });
-  show();
-  return el("div", { class: "control", "data-brush": key }, el("span", { class: "label" }, name), number, el("span"), input);
-};
-const percent = (v) => `${Math.round(100 * v)} %`;
-
-function choices(name, key, options, after) {
-  const group = el("span", { class: "segments tools-row", role: "radiogroup", "aria-label": name });
-  for (const [value, title, says] of options) {
-    group.append(el("button", { class: "act", type: "button", role: "radio", "data-tool": value, title: says, "aria-checked": brush[key] === value, onclick: () => { brush[key] = value; for (const b of group.children) b.setAttribute("aria-checked", b.dataset.tool === value); after?.(); } }, title));
-  }
-  return group;
-}
-
-export function strokesControls(controls) {
-  const { state } = controls, row = controls.row, node = el("div", { class: "hand-tools" });
-  const of = (v) => `${(v * 100).toFixed(1)} % of the sheet`;
-  const build = () => {
-    const row = controls.row;
-    if (!row || row.step !== "repair") return;
-    const layers = row.settings.layers;
-    brush.layer = Math.max(0, Math.min(brush.layer, Math.max(0, layers.length - 1)));
-    const send = (next) => state.change({ kind: "settings", step_id: row.id, settings: { layers: next } });
-    const clones = ["clone", "heal"].includes(brush.tool);
-    const list = el("ol", { class: "layers", "aria-label": "Layers, the top one first" });
-    [...layers].map((layer, i) => [layer, i]).reverse().forEach(([layer, i]) => {
-      const copy = () => structuredClone(layers);
-      list.append(el("li", { class: i === brush.layer ? "chosen" : "", "data-layer": i },
-        el("button", { class: "act", type: "button", "aria-pressed": i === brush.layer, onclick: () => { brush.layer = i; build(); } }, layer.name, el("span", { class: "quiet" }, ` ${layer.strokes.length}`)),
-        el("select", { "aria-label": `${layer.name} works on`, onchange: (e) => { const next = copy(); next[i].threads = e.target.value; send(next); } },
-          el("option", { value: "base", selected: layer.threads === "base" }, "base colour"), el("option", { value: "all", selected: layer.threads === "all" }, "all maps")),
-        el("button", { class: "act", type: "button", onclick: () => { const next = copy(); next[i].on = !next[i].on; send(next); } }, layer.on ? "Hide" : "Show"),
-        el("button", { class: "act", type: "button", "aria-label": `${layer.name} up`, disabled: i === layers.length - 1, onclick: () => { const next = copy(); [next[i], next[i + 1]] = [next[i + 1], next[i]]; brush.layer = i + 1; send(next); } }, "↑"),
-        el("button", { class: "act", type: "button", "aria-label": `Last stroke of ${layer.name} back`, disabled: !layer.strokes.length, onclick: () => { const next = copy(); next[i].strokes.pop(); send(next); } }, "−1"),
-        el("button", { class: "act", type: "button", "aria-label": `Delete ${layer.name}`, onclick: () => { const next = copy(); next.splice(i, 1); send(next); } }, "×")));
-    });
-    node.replaceChildren(
-      choices("Tool", "tool", [["clone", "Clone", "Copies from another place"], ["heal", "Heal", "Copies detail, keeps the tone"], ["paint", "Paint", "One colour"], ["soften", "Soften", "Blurs a little"], ["erase", "Erase", "Back to what comes in"]], build),
-      slider("Size", "radius", 0.003, 0.2, of), slider("Softness", "softness", 0, 1, percent), slider("Strength", "strength", 0.02, 1, percent),
-      brush.tool === "paint" ? el("div", { class: "control" }, el("label", { for: "brush-colour" }, "Colour"), el("input", { type: "color", id: "brush-colour", value: brush.colour, oninput: (e) => { brush.colour = e.target.value; } }),
-        el("button", { class: "act", type: "button", id: "brush-pick", onclick: () => pickColour(controls, build) }, "Pick")) : el("span"),
-      clones ? el("div", { class: "d-flex gap-2 align-items-center my-1" },
-        el("label", {}, el("input", { type: "checkbox", class: "form-check-input m-0", checked: brush.fixed, onchange: (e) => { brush.fixed = e.target.checked; brush.aligned = null; } }), " every stroke from the same source"),
-        el("button", { class: "act edge push", type: "button", id: "brush-source", onclick: () => { brush.source = null; brush.aligned = null; build(); } }, "New source")) : el("span"),
-      el("p", { class: "note" }, clones ? (brush.source ? "Paint on the flat or half-shift picture. Alt and press sets another source." : "Press once on the flat or half-shift picture to set the source.") : "Paint on the flat or half-shift picture; strokes go on round the edges."),
-      el("div", { class: "d-flex align-items-center" }, el("b", {}, "Layers"), el("button", { class: "act push", type: "button", id: "add-layer", onclick: () => { const next = structuredClone(layers); next.push({ name: `Layer ${next.length + 1}`, on: true, threads: brush.threads, strokes: [] }); brush.layer = next.length - 1; send(next); } }, "Add a layer")),
-      list);
-  };
-  state.addEventListener("brush", build);
-  build();
-  return { node, update: build };
-}
-
-async function pickColour(controls, done) {
-  const { state } = controls, rows = state.rows, at = rows.findIndex((r) => r.id === controls.row.id);
-  state.pick({ below: controls.row.id, words: "Press on the colour that you want.", take: async (u, v) => {
-    const { light } = await post(`${state.path}/pick`, { below: rows[at + 1]?.id || controls.row.id, u, v });
-    const code = (x) => Math.round(255 * (x <= 0.0031308 ? 12.92 * x : 1.055 * x ** (1 / 2.4) - 0.055));
-    brush.colour = `#${light.map((x) => Math.max(0, Math.min(255, code(x))).toString(16).padStart(2, "0")).join("")}`;
-    done();
-  } });
-}
-
-export function regionsControls(controls) {
-  const { state } = controls, node = el("div", { class: "hand-tools" });
-  const build = () => {
-    const row = controls.row;
-    if (!row || row.step !== "clean") return;
-    const regions = row.settings.regions;
-    const send = (next) => state.change({ kind: "settings", step_id: row.id, settings: { regions: next } });
-    const list = el("ol", { class: "layers", "aria-label": "Marked regions" });
-    regions.forEach((region, i) => list.append(el("li", {}, el("span", {}, `${{ outline: "Outline", brush: "Painted", tone: "By tone" }[region.kind]} ${i + 1}`),
-      el("button", { class: "act push", type: "button", "aria-label": `Take region ${i + 1} out`, onclick: () => send(regions.filter((_, k) => k !== i)) }, "×"))));
-    node.replaceChildren(
-      choices("Mark by", "mark", [["outline", "Outline", "Draw round it"], ["brush", "Brush", "Paint over it"], ["tone", "Similar tone", "Press on it"]], build),
-      brush.mark === "brush" ? slider("Brush", "radius", 0.003, 0.2, (v) => `${(v * 100).toFixed(1)} % of the sheet`) : el("span"),
-      brush.mark === "tone" ? slider("Tolerance", "tolerance", 1, 40, (v) => v.toFixed(0)) : el("span"),
-      brush.mark === "tone" ? el("label", {}, el("input", { type: "checkbox", class: "form-check-input m-0", checked: brush.everywhere, onchange: (e) => { brush.everywhere = e.target.checked; } }), " everywhere, not only where it hangs together") : el("span"),
-      el("p", { class: "note" }, "Mark on the flat picture what is to go: it is filled from the rest of the surface, in every map alike."), list,
-      el("label", {}, el("input", { type: "checkbox", class: "form-check-input m-0", checked: !!state.showMarks, onchange: (e) => { state.showMarks = e.target.checked; } }), " show the marks"));
-  };
-  build();
-  return { node, update: build };
 }

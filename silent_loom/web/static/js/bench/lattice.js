@@ -2,12 +2,12 @@
 import { CornersView } from "./corners.js";
 
 export class GridView extends CornersView {
-  get row() { return this.state.row(this.state.chosen)?.step === "seamless" ? this.state.row(this.state.chosen) : this.state.rows.find((r) => r.step === "seamless"); }
+  get row() { const chosen = this.state.row(this.state.chosen); return this.state.can(chosen, "close") ? chosen : this.state.that("close"); }
   get field() { return "grid"; }
   get counts() { const now = { ...this.row.settings, ...(this.state.draft?.step_id === this.row.id ? this.state.draft.settings : {}) }; return [now.grid_x, now.grid_y]; }
 
   ask() {
-    const rows = this.state.rows.filter((r) => r.on && !r.idle && !r.error), all = this.state.rows.map((r) => r.id), mine = all.indexOf(this.row.id);
+    const rows = this.state.rows.filter((r) => !r.resting && !r.idle && !r.error && !r.group), all = this.state.rows.map((r) => r.id), mine = all.indexOf(this.row.id);
     const above = rows.findLast((r) => all.indexOf(r.id) < mine);
     if (!above) { this.pane.say("There is nothing above the grid to lay it on."); return; }
     const address = `${this.state.path}/map/base.png?size=1600&below=${above.id}&entry=${this.state.material.head}`;

@@ -18,7 +18,7 @@ export class LengthView extends CornersView {
     this.extra = [...this.handles, this.loupe, this.form];
   }
 
-  get photoRow() { return this.state.rows.find((r) => r.step === "photo"); }
+  get photoRow() { return this.state.that("photo"); }
   get corners() { return this.ends; }
   // Width of the whole photo when the line is this long, in mm
   widthFor(mm) {

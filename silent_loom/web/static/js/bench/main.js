@@ -35,7 +35,7 @@ function facts() {
   const texels = 2048 / (Math.max(...weave.size_mm) / 10);
   $("facts").textContent = `${cm(weave.size_mm[0])} × ${cm(weave.size_mm[1])} a repeat`;
   $("facts").title = `${texels >= 100 ? Math.round(texels) : texels.toPrecision(3)} texels a centimetre at 2048`;
-  $("report").hidden = !state.rows.some((r) => r.step === "photo" && r.on && !r.error);
+  $("report").hidden = !state.rows.some((r) => state.can(r, "photo") && !r.resting && !r.error);
   $("undo").disabled = !material.can_undo;
   $("redo").disabled = !material.can_redo;
   $("before").disabled = !material.parent;
@@ -153,6 +153,7 @@ addEventListener("keydown", (e) => {
   if (view) table.active.show(view);
   else if (e.key.toLowerCase() === "b") before(true);
   else if (e.key.toLowerCase() === "a") chart.palette.open(chart.adding);
+  else if (e.key.toLowerCase() === "g") chart.group();
   else if (e.key === "?") openSheet($("keys-sheet"));
   else if (e.key === "[" || e.key === "]") {
     const made = state.threads.filter((t) => t.made).map((t) => t.name), pane = table.active;
@@ -169,7 +170,7 @@ addEventListener("pagehide", () => state.leave());
 addEventListener("dragover", (e) => e.preventDefault());
 addEventListener("drop", (e) => {
   e.preventDefault();
-  const file = e.dataTransfer.files[0], row = state.rows.find((r) => r.step === "photo");
+  const file = e.dataTransfer.files[0], row = state.that("photo");
   if (file && row) state.otherPhoto(row.id, file);
 });
 

@@ -52,7 +52,7 @@ class Pane {
     this.bar.append(this.views, this.maps, this.presets, this.rest, this.opener);
     this.node.append(this.bar, this.foot, el("div", { class: "busy" }));
     // The photo as it came, until the first picture of the surface is there
-    const photo = this.state.rows.find((r) => r.step === "photo");
+    const photo = this.state.that("photo");
     if (photo) {
       this.first = el("img", { class: "first", alt: "", src: `${this.state.path}/photo.jpg?step_id=${photo.id}&size=480` });
       this.node.prepend(this.first);

@@ -20,6 +20,13 @@ export class State extends EventTarget {
   get weave() { return this.material.weave; }
   get rows() { return this.material.weave.rows; }
   get threads() { return this.material.weave.threads; }
+  // Rows are asked for by what their steps can do, never by name
+  can(row, what) { return !!this.steps[row?.step]?.can.includes(what); }
+  that(what, among = this.rows) { return among.find((r) => this.can(r, what)); }
+  stepThat(what) { return Object.values(this.steps).find((s) => s.can.includes(what))?.name; }
+  // Where a row goes that is put below (or above) another one
+  below(row) { return row ? { to: row.at + 1, into: row.parents.at(-1) || "" } : { to: 1e6, into: "" }; }
+  aboveOf(row) { return row ? { to: row.at, into: row.parents.at(-1) || "" } : { to: 0, into: "" }; }
   row(id) { return this.rows.find((r) => r.id === id); }
   emit(name, detail) { this.dispatchEvent(new CustomEvent(name, { detail })); }
 
@@ -29,8 +36,8 @@ export class State extends EventTarget {
     this.mixes = steps.mixes;
     this.take(material);
     // A new photo begins with what comes first; what was worked on goes on where its form is made
-    const fresh = location.hash === "#new" && this.rows.some((r) => r.step === "photo");
-    if (!this.row(this.chosen)) this.choose(((!fresh && this.rows.find((r) => r.step === "height")) || this.rows[0])?.id);
+    const fresh = location.hash === "#new" && !!this.that("photo");
+    if (!this.row(this.chosen)) this.choose(((!fresh && this.that("depth")) || this.rows[0])?.id);
     return fresh;
   }
 
@@ -54,9 +61,9 @@ export class State extends EventTarget {
   }
 
   // Add a row after another one and give its id
-  async add(step, settings, to) {
+  async add(step, settings, place) {
     const known = new Set(this.rows.map((r) => r.id));
-    await this.change({ kind: "add", step, settings, to });
+    await this.change({ kind: "add", step, settings, ...place });
     const made = this.rows.find((r) => !known.has(r.id));
     if (made) this.choose(made.id);
     return made;

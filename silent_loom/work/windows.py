@@ -1,0 +1,61 @@
+"""Parts of maps at the size of a bake, for whoever looks closely."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from silent_loom.core.display import rgba
+from silent_loom.core.errors import LoomError
+from silent_loom.core.parallel import Rank, Task
+from silent_loom.core.weave.model import Weave
+from silent_loom.core.weave.windows import Box
+
+if TYPE_CHECKING:
+    from silent_loom.work.workbench import Workbench
+
+MOST = 2048
+"""Texels along a side of a window."""
+
+
+@dataclass(frozen=True)
+class WindowFacts:
+    """What a screen needs to know of a window's bytes.
+
+    Attributes
+    ----------
+    box : tuple of int
+        Left, top, right, bottom in texels of the whole.
+    key : str
+        Equal for equal pictures of the whole.
+    whole_above : str
+        Title of the last step that was computed for the whole sheet; empty when none had to be.
+    """
+
+    box: Box
+    key: str
+    whole_above: str
+
+
+def window_rgba(
+    bench: Workbench, ident: str, thread: str, size: int, box: Box, view: str, sequence: int
+) -> tuple[bytes, WindowFacts]:
+    """A part of a map as RGBA bytes, row by row.
+
+    Raises
+    ------
+    LoomError
+        It is larger than anybody can look at, or empty.
+    """
+    if not (0 < box[2] - box[0] <= MOST and 0 < box[3] - box[1] <= MOST):
+        raise LoomError(f"a window is 1 to {MOST} texels each way", "window", "Ask for a smaller one.")
+    if max(abs(v) for v in box) > 2 * size:
+        raise LoomError("this window lies far outside of the sheet", "window", "Ask for one that touches it.")
+
+    def work(weave: Weave, task: Task) -> tuple[bytes, WindowFacts]:
+        evaluator = bench.evaluator
+        found = evaluator.window(weave, thread, size, box, task)
+        facts = WindowFacts(found.box, evaluator.key(weave, thread, size), found.whole_above)
+        return rgba(found.image, evaluator.meaning(weave, thread), task).tobytes(), facts
+
+    return bench.answer(ident, work, view=view, sequence=sequence, rank=Rank.ASIDE)
