@@ -6,7 +6,7 @@ PIP := $(BIN)/python -m pip install --quiet --disable-pip-version-check
 STAMP := $(VENV)/.installed
 TESTS := $(VENV)/.tests-installed
 
-.PHONY: demo test bench lint browser clean
+.PHONY: demo test bench lint browser docs clean
 
 # What runs. Kernels are compiled while the application is already in use, by processes of its own (core/prepare.py)
 $(STAMP): requirements.lock pyproject.toml
@@ -43,6 +43,10 @@ lint: $(TESTS)
 
 bench: $(TESTS)
 	$(BIN)/python -m bench
+
+# The page of steps, from their declarations
+docs: $(TESTS)
+	$(BIN)/python -m tools.step_docs
 
 clean:
 	rm -rf $(VENV) build

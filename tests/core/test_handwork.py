@@ -18,6 +18,7 @@ from silent_loom.core.srgb import decode_srgb
 from silent_loom.core.tiling.clean import Clean, CleanSettings, Region, mask_of, rgb_of
 from silent_loom.core.tiling.patchfill import fill
 from silent_loom.core.tiling.repair import Box, Layer, Repair, RepairSettings, Stroke, coverage
+from silent_loom.core.weave.decision import NONE
 from silent_loom.core.weave.evaluate import Evaluator
 from silent_loom.core.weave.model import StepEntry, Weave
 from silent_loom.core.weave.step import Geometry, Sheet
@@ -34,8 +35,6 @@ def sheet_of(image: Image) -> Sheet:
 
 def painted(image: Image, *strokes: Stroke, threads: Any = "all", on: bool = True) -> Image:
     s = RepairSettings(layers=(Layer(strokes=strokes, threads=threads, on=on),))
-    from silent_loom.core.weave.decision import NONE
-
     return REPAIR.carry(s, image, NONE, sheet_of(image), IDLE)
 
 
@@ -114,8 +113,6 @@ def test_layers_are_hidden_ordered_and_kept_to_base() -> None:
     red, blue = stroke("paint", [(50, 50)], colour="#ff0000"), stroke("paint", [(50, 50)], colour="#0000ff")
     assert np.array_equal(painted(image, red, on=False).pixels, image.pixels)
     layers = (Layer(strokes=(red,)), Layer(strokes=(blue,)))
-    from silent_loom.core.weave.decision import NONE
-
     for order, top in ((layers, (0, 0, 1)), (layers[::-1], (1, 0, 0))):
         made = REPAIR.carry(RepairSettings(layers=order), image, NONE, sheet_of(image), IDLE)
         assert np.allclose(made.pixels[100, 100], top)
@@ -123,6 +120,39 @@ def test_layers_are_hidden_ordered_and_kept_to_base() -> None:
     clone = stroke("clone", [(50, 50)], offset_mm=(20.0, 0.0))
     assert painted(height, clone, threads="base") is height
     assert not np.array_equal(painted(height, clone, threads="all").pixels, height.pixels)
+
+
+def test_strokes_act_on_the_threads_of_their_layer_in_their_own_unit() -> None:
+    plane = spectrum(200, 1.5, 4)[..., None].copy()
+    maps = {
+        "base": board(),
+        "height": Image(plane, Kind.DATA, (100.0, 100.0), True),
+        "roughness": Image(np.full((200, 200, 1), 0.4, np.float32), Kind.DATA, (100.0, 100.0), True),
+        "normal": from_height(Image(plane, Kind.DATA, (100.0, 100.0), True)),
+    }
+
+    def laid(stroke_: Stroke, threads: Any) -> dict[str, Image]:
+        s = RepairSettings(layers=(Layer(strokes=(stroke_,), threads=threads),))
+        return {t: REPAIR.carry_thread(s, t, i, NONE, sheet_of(i), IDLE) for t, i in maps.items()}
+
+    inside = np.s_[92:108, 92:108]  # of a disc of 10 mm around the middle
+    value = laid(stroke("paint", [(50, 50)], value=2.5, slope=(0.5, 0.0)), ("height", "normal"))
+    assert (value["height"].pixels[inside] == 2.5).all(), "millimetres"
+    assert np.allclose(value["normal"].pixels[inside], np.array([-0.5, 0, 1]) / np.sqrt(1.25), atol=1e-6)
+    assert value["base"] is maps["base"]
+    assert value["roughness"] is maps["roughness"]
+    plain = laid(stroke("paint", [(50, 50)], colour="#ff0000"), "all")
+    assert plain["height"] is maps["height"], "a colour says nothing of a height"
+    assert np.allclose(plain["base"].pixels[inside], (1, 0, 0), atol=1e-6)
+    raised = laid(stroke("lighten", [(50, 50)], by=1.0), "all")
+    assert np.allclose(raised["height"].pixels[inside], plane[inside] + 1, atol=1e-6)
+    assert np.allclose(raised["base"].pixels[inside], 2 * maps["base"].pixels[inside], atol=1e-6), "a stop of light"
+    lower = laid(stroke("darken", [(50, 50)], by=0.25, strength=0.5), ("roughness",))
+    assert np.allclose(lower["roughness"].pixels[inside], 0.275, atol=1e-6)
+    assert lower["height"] is maps["height"]
+    steep = laid(stroke("lighten", [(50, 50)], by=1.0), ("normal",))["normal"].pixels[inside]
+    n = maps["normal"].pixels[inside]
+    assert np.allclose(steep[..., :2] / steep[..., 2:], 2 * n[..., :2] / n[..., 2:], atol=1e-4)
 
 
 def test_normals_follow_the_cloned_height() -> None:

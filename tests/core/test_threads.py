@@ -100,7 +100,7 @@ def test_a_thread_of_the_wrong_kind_is_refused_in_a_sentence(weave: Weave, evalu
     )
     assert "takes colour, and height is plain numbers" in said("metallic", mode="by colour", reads_from="height")
     assert "it makes plain numbers of base colour, which is colour" in said("single", thread="height", name="base")
-    assert "needs moss, which no step above it makes" in said("tone", thread="moss")
+    assert "needs moss, which no step above it makes" in said("tone", thread="moss", brightness=1.0)
     assert said("roughness", reads_from="height") == "None"
 
 

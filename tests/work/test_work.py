@@ -409,7 +409,8 @@ def test_a_material_whose_photo_is_switched_off_is_told_and_no_fault(bench: Work
     found = bench.figures(state.id)
     constant = row(state, "metallic")  # reads nothing
     assert all(note.get("error") for ident, note in found["rows"].items() if ident != constant)
-    for ask in (lambda: bench.form(state.id, 64), lambda: bench.spots(state.id), lambda: bench.findings(state.id)):
+    assert bench.form(state.id, 64), "what is left is shown on a plain sheet"
+    for ask in (lambda: bench.spots(state.id), lambda: bench.findings(state.id)):
         with pytest.raises(LoomError):
             ask()
 

@@ -37,6 +37,12 @@ def steps() -> MappingProxyType[str, AnyStep]:
     return MappingProxyType(found)
 
 
+def families() -> dict[str, str]:
+    """Folders that hold steps and their titles, in the order in which they are shown."""
+    found = {name: importlib.import_module(f"{core.__name__}.{name}") for name in _FAMILIES}
+    return {name: getattr(package, "TITLE", name.capitalize()) for name, package in found.items()}
+
+
 def family(name: str) -> str:
     """The folder that a step lies in, directly or deeper, by which steps are sorted on screen."""
     return type(step(name)).__module__.removeprefix(f"{core.__name__}.").split(".")[0]
