@@ -19,7 +19,7 @@ $(STAMP): requirements.lock pyproject.toml
 # What tests and builds need besides
 $(TESTS): $(STAMP) requirements-dev.lock
 	$(PIP) -r requirements-dev.lock
-	$(BIN)/python -m silent_loom.core.prepare
+	$(BIN)/python -m silent_loom.core.ways.prepare
 	touch $(TESTS)
 
 demo: $(STAMP)
@@ -27,7 +27,7 @@ demo: $(STAMP)
 
 # Two workers: the browser's tests on one, the others on the other and then on both
 test: $(TESTS) browser
-	$(BIN)/python -m silent_loom.core.prepare
+	$(BIN)/python -m silent_loom.core.ways.prepare
 	$(BIN)/python -m pytest -n 2 --dist loadscope --durations 15
 
 # Chromium from Debian's packages, and the two npm packages that tests use; skipped when they are there

@@ -19,12 +19,12 @@ import OpenImageIO as oiio
 from bench.plain import plain_set
 from silent_loom.core.delivery.files import deliver, deliver_as_made
 from silent_loom.core.delivery.profile import profile
-from silent_loom.core.derive import derive, weave_for
 from silent_loom.core.files import read
-from silent_loom.core.prepare import prepare
-from silent_loom.core.sources import FileSources, digest_of
-from silent_loom.core.weave.cache import Cache
-from silent_loom.core.weave.evaluate import Evaluator
+from silent_loom.core.ways.derive import derive, weave_for
+from silent_loom.core.ways.prepare import prepare
+from silent_loom.core.ways.sources import FileSources, digest_of
+from silent_loom.core.weave.answers.cache import Cache
+from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.demo.photos import take
 from silent_loom.demo.shots import Shot
 

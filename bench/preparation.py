@@ -1,6 +1,6 @@
 """Closing, breaking up, growing and filling at full size, as multiples of one plain copy of what is written.
 
-Run as ``python -m bench.preparation [SIDE]``; SIDE is that of the sheet, 4096 unless told.
+Run as ``python -m bench.desk.preparation [SIDE]``; SIDE is that of the sheet, 4096 unless told.
 """
 
 from __future__ import annotations
@@ -14,14 +14,14 @@ from typing import Any
 import numpy as np
 from scipy.spatial import cKDTree
 
-from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.maps.normal import from_height
-from silent_loom.core.parallel import IDLE
-from silent_loom.core.resample import resize
-from silent_loom.core.tiling.breakup import BreakUp, BreakUpSettings
-from silent_loom.core.tiling.clean import Clean, CleanSettings, Region
-from silent_loom.core.tiling.quilt import Quilt, QuiltSettings
-from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings
+from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.parallel import IDLE
+from silent_loom.core.moving.resample import resize
+from silent_loom.core.steps.maps.normal import from_height
+from silent_loom.core.steps.tiling.breakup import BreakUp, BreakUpSettings
+from silent_loom.core.steps.tiling.clean import Clean, CleanSettings, Region
+from silent_loom.core.steps.tiling.quilt import Quilt, QuiltSettings
+from silent_loom.core.steps.tiling.seamless import SEAMLESS, SeamlessSettings
 from silent_loom.core.weave.step import CarryStep, Geometry, Sheet
 
 

@@ -9,12 +9,12 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.files.picture import Exif, Picture
 from silent_loom.core.files.profile import SRGB
-from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.weave.evaluate import Evaluator
-from silent_loom.core.weave.model import SourceRef, Weave
-from silent_loom.core.weave.recipes import starting_weave
+from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.rows.model import SourceRef, Weave
+from silent_loom.core.weave.rows.recipes import starting_weave
 from silent_loom.core.weave.step import SourceInfo, info_of
 from silent_loom.demo.shots import Shot
 from silent_loom.demo.surfaces import noise

@@ -17,6 +17,34 @@ FORBIDDEN = {
 SIDEWAYS = {("cli", "web"), ("web", "demo"), ("cli", "demo"), ("web", "work")}
 
 
+FLOORS = (
+    "base",
+    "files",
+    "moving",
+    "maps",
+    "look",
+    "look.motif",
+    "look.meters",
+    "weave",
+    "tiling.cutting",
+    "tiling.joining",
+    "tiling.pieces",
+    "screen",
+    "steps",
+    "report",
+    "opening",
+    "delivery",
+    "ways",
+)
+"""Floors of the core, the lowest first: a module imports from its own floor and from those below."""
+
+
+def floor_of(name: str) -> str:
+    """The floor of a module of the core, by its dotted name below ``silent_loom.core``."""
+    parts = name.split(".")
+    return ".".join(parts[:2]) if ".".join(parts[:2]) in FLOORS else parts[0]
+
+
 def imports(path: Path) -> set[str]:
     found: set[str] = set()
     for node in ast.walk(ast.parse(path.read_text("utf-8"))):
@@ -42,6 +70,25 @@ def test_imports_only_downward(path: Path) -> None:
             continue
         allowed = LEVEL[other] < LEVEL[part] or (part, other) in SIDEWAYS
         assert allowed, f"{path} imports upward: {name}"
+
+
+@pytest.mark.parametrize("path", sorted((ROOT / "core").rglob("*.py")), ids=lambda p: str(p.relative_to(ROOT / "core")))
+def test_the_floors_of_the_core_import_only_downward(path: Path) -> None:
+    mine = floor_of(".".join(path.relative_to(ROOT / "core").with_suffix("").parts))
+    if mine == "__init__":
+        return
+    for name in imports(path):
+        if name.startswith("silent_loom.core."):
+            other = floor_of(name.removeprefix("silent_loom.core."))
+            assert FLOORS.index(other) <= FLOORS.index(mine), f"{path} imports upward: {name}"
+
+
+def test_the_house_stays_clear() -> None:
+    for folder in [ROOT, *(p for p in ROOT.rglob("*") if p.is_dir() and "vendor" not in p.parts)]:
+        modules = [p for p in folder.glob("*.py") if p.name != "__init__.py"]
+        assert len(modules) <= 14, f"{folder} holds {len(modules)} modules"
+    for path in ROOT.rglob("*.py"):
+        assert len(path.read_text("utf-8").splitlines()) <= 500, path
 
 
 def test_the_check_sees_an_upward_import(tmp_path: Path) -> None:

@@ -14,15 +14,15 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.parallel import IDLE
-from silent_loom.core.resample import reduce_area
-from silent_loom.core.sets import motif_settings
-from silent_loom.core.srgb import encode_srgb
-from silent_loom.core.tiling.breakup import BreakUp, BreakUpSettings
-from silent_loom.core.tiling.quilt import Quilt, QuiltSettings
-from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings
-from silent_loom.core.tiling.suggest import suggest, tried
+from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.parallel import IDLE
+from silent_loom.core.base.srgb import encode_srgb
+from silent_loom.core.moving.resample import reduce_area
+from silent_loom.core.report.suggest import suggest, tried
+from silent_loom.core.steps.tiling.breakup import BreakUp, BreakUpSettings
+from silent_loom.core.steps.tiling.quilt import Quilt, QuiltSettings
+from silent_loom.core.steps.tiling.seamless import SEAMLESS, SeamlessSettings
+from silent_loom.core.ways.sets import motif_settings
 from silent_loom.core.weave.step import Geometry, Sheet
 from tests.support import varied
 from tests.support.plates import plates

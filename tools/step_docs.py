@@ -65,7 +65,7 @@ def page() -> str:
     lines = [
         "# Steps and threads",
         "",
-        "Made from their declarations by `make docs`. Lengths are millimetres, or parts of the sheet or of the overlap; never pixels.",
+        "Made from their declarations by `make docs`. Lengths are millimetres, or parts of the sheet; never pixels.",
         "`silent-loom derive --set STEP.SETTING=VALUE` takes the same names; defaults stand in brackets.",
     ]
     for family, title in registry.families().items():

@@ -9,11 +9,11 @@ from pathlib import Path
 import numpy as np
 from PIL import Image as Pillow
 
-from silent_loom.core.display import shown
-from silent_loom.core.images import Image, Kind
-from silent_loom.core.srgb import encode_srgb
-from silent_loom.core.weave.evaluate import Evaluator
-from silent_loom.core.weave.model import StepEntry, Weave
+from silent_loom.core.base.images import Image, Kind
+from silent_loom.core.base.srgb import encode_srgb
+from silent_loom.core.screen.display import shown
+from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.rows.model import StepEntry, Weave
 from silent_loom.demo.seed import seed
 from silent_loom.store.store import Store
 

@@ -18,7 +18,7 @@ from typing import Annotated, Any, NoReturn, TextIO
 import numpy as np
 import typer
 
-from silent_loom.core.errors import LoomError, SettingError, refusal
+from silent_loom.core.base.errors import LoomError, SettingError, refusal
 
 app = typer.Typer(
     add_completion=False,
@@ -227,14 +227,14 @@ def derive(
     from silent_loom.core.files import read_ahead
 
     reading = read_ahead(photo)  # decoded while the rest of the program is still being loaded
+    from silent_loom.core.base.parallel import Task
     from silent_loom.core.delivery.names import file_name
-    from silent_loom.core.derive import derive as run
-    from silent_loom.core.derive import settings_from
-    from silent_loom.core.parallel import Task
+    from silent_loom.core.ways.derive import derive as run
+    from silent_loom.core.ways.derive import settings_from
 
     woven = None
     if weave is not None:
-        from silent_loom.core.woven import pairs_from, read_weave, with_pairs
+        from silent_loom.core.ways.woven import pairs_from, read_weave, with_pairs
 
         if corners is not None or square or repeats or seamless is not SeamlessMethod.cut or extent_mm != 1000 or depth_mm != 10:
             raise SettingError("a weave says this itself", "--weave", "Change it by --set, for example --set height.depth_mm=4.")
@@ -287,8 +287,8 @@ def seamless(
 ) -> None:
     """Make maps seamless, all moved alike."""
     _check_report(report)
-    from silent_loom.core.parallel import Task
-    from silent_loom.core.sets import seamless_files
+    from silent_loom.core.base.parallel import Task
+    from silent_loom.core.ways.sets import seamless_files
 
     if method is SeamlessMethod.none:
         raise SettingError("there is nothing to do", "--method none", "Choose cut, fade, gradient, motif, mirror or suggested.")
@@ -332,8 +332,8 @@ def break_up(
 ) -> None:
     """Break the repetition of seamless maps: a larger sheet of irregular pieces, all maps alike."""
     _check_report(report)
-    from silent_loom.core.parallel import Task
-    from silent_loom.core.sets import break_up_files
+    from silent_loom.core.base.parallel import Task
+    from silent_loom.core.ways.sets import break_up_files
 
     across, _, down = repeat.lower().replace("×", "x").partition("x")
     if not (across.isdigit() and down.isdigit() and 1 <= int(across) <= 64 and 1 <= int(down) <= 64):
@@ -372,8 +372,8 @@ def grow(
 ) -> None:
     """Grow a larger, seamless sheet that does not repeat from pieces of the files, all maps alike."""
     _check_report(report)
-    from silent_loom.core.parallel import Task
-    from silent_loom.core.sets import grow_files
+    from silent_loom.core.base.parallel import Task
+    from silent_loom.core.ways.sets import grow_files
 
     try:
         across, down = (float(v) for v in times.lower().replace("×", "x").split("x"))
@@ -403,7 +403,7 @@ def inspect(
 ) -> None:
     """Say what a file is and how it would repeat."""
     from silent_loom.core.files import read
-    from silent_loom.core.inspection import inspect as run
+    from silent_loom.core.opening.inspection import inspect as run
 
     _loaded()
     facts = run(read(file))
@@ -422,7 +422,7 @@ def inspect(
 @app.command()
 def prepare() -> None:
     """Compile everything ahead, once after installing; whatever is asked for first does so by itself."""
-    from silent_loom.core.prepare import prepare as run
+    from silent_loom.core.ways.prepare import prepare as run
 
     with _progress() as say:
         seconds = run(lambda done, words: say(done, words) if say else None)

@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 from PIL import Image as Pillow
 from PIL.TiffImagePlugin import IFDRational
 
-from silent_loom.core.images import Floats, Image, Kind
+from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.maps.horizon import sky_visibility
-from silent_loom.core.maps.normal import from_height
-from silent_loom.core.srgb import encode_srgb
+from silent_loom.core.steps.maps.normal import from_height
 from silent_loom.demo.all_surfaces import SURFACES
 from silent_loom.demo.shots import Shot, camera, corners_of
 from silent_loom.demo.surfaces import Surface, noise

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from silent_loom.core.delivery.names import file_name
-from silent_loom.core.derive import weave_for
+from silent_loom.core.ways.derive import weave_for
 from silent_loom.demo.shots import SHOTS, corners_of
 from silent_loom.store.store import Store
 

@@ -9,8 +9,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.images import Floats
-from silent_loom.core.srgb import decode_srgb
+from silent_loom.core.base.images import Floats
+from silent_loom.core.base.srgb import decode_srgb
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.orm import Session, sessionmaker
 
-from silent_loom.core.errors import Full, LoomError
+from silent_loom.core.base.errors import Full, LoomError
 
 NEWEST = "0003"
 """The revision that this version of the program needs; a test holds it against the migrations."""

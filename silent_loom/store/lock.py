@@ -6,7 +6,7 @@ import os
 from importlib import import_module
 from pathlib import Path
 
-from silent_loom.core.errors import LoomError
+from silent_loom.core.base.errors import LoomError
 
 fcntl = import_module("fcntl") if os.name == "posix" else None
 """Elsewhere the system itself keeps a second server from deleting what is open."""

@@ -11,8 +11,8 @@ import json
 from collections.abc import Callable
 from typing import Any
 
-from silent_loom.core.weave.model import Weave
-from silent_loom.core.weave.upgrade import stamped, upgraded
+from silent_loom.core.weave.rows.model import Weave
+from silent_loom.core.weave.rows.upgrade import stamped, upgraded
 
 MARK = "$piece"
 PACKED = "pieces:"

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import datetime
 
-from silent_loom.core.errors import LoomError
-from silent_loom.core.weave.model import Weave
+from silent_loom.core.base.errors import LoomError
+from silent_loom.core.weave.rows.model import Weave
 
 
 class Conflict(LoomError):

@@ -15,10 +15,10 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.sqlite import insert
 from sqlalchemy.orm import Session, defer
 
-from silent_loom.core.errors import LoomError, refusal
+from silent_loom.core.base.errors import LoomError, refusal
 from silent_loom.core.files import Limits, Picture, read
 from silent_loom.core.weave.decision import Decision
-from silent_loom.core.weave.model import SourceRef, Weave
+from silent_loom.core.weave.rows.model import SourceRef, Weave
 from silent_loom.core.weave.step import info_of
 from silent_loom.store import tables as t
 from silent_loom.store.blobs import Blobs

@@ -6,7 +6,7 @@ import threading
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from silent_loom.core.sources import FileSources
+from silent_loom.core.ways.sources import FileSources
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.step import SourceInfo
 

@@ -15,9 +15,9 @@ from fastapi.staticfiles import StaticFiles
 from sqlalchemy.exc import DatabaseError
 
 from silent_loom import __version__
-from silent_loom.core.errors import Cancelled, FileError, Full, LoomError, NotMade, refusal
-from silent_loom.core.kernels import load_kernels
-from silent_loom.core.prepare import Preparation
+from silent_loom.core.base.errors import Cancelled, FileError, Full, LoomError, NotMade, refusal
+from silent_loom.core.base.kernels import load_kernels
+from silent_loom.core.ways.prepare import Preparation
 from silent_loom.store.database import refused
 from silent_loom.store.states import Conflict, Missing
 from silent_loom.store.store import Store
@@ -69,7 +69,7 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
                 if demo:  # so that the library opens on finished pictures
                     for line in store.listed():
                         with suppress(LoomError):  # its card says what is wrong with it
-                            bench.card(line.id, line.head)
+                            bench.cards.card(line.id, line.head)
                 if warm:
                     preparation.wait_for_all()
                     load_kernels()

@@ -7,13 +7,14 @@ from typing import Any, Literal, get_args, get_origin
 
 from pydantic.fields import FieldInfo
 
-from silent_loom.core.errors import WeaveError
-from silent_loom.core.weave import registry, threads, tree
-from silent_loom.core.weave.evaluate import Costs
-from silent_loom.core.weave.masks import KINDS
-from silent_loom.core.weave.model import GroupEntry, MixMode, StepEntry, Weave
-from silent_loom.core.weave.plan import Plan, Row
-from silent_loom.core.weave.resolve import driven, steered
+from silent_loom.core.base.errors import WeaveError
+from silent_loom.core.weave import registry, threads
+from silent_loom.core.weave.answers.evaluate import Costs
+from silent_loom.core.weave.answers.masks import KINDS
+from silent_loom.core.weave.answers.plan import Plan, Row
+from silent_loom.core.weave.rows import tree
+from silent_loom.core.weave.rows.model import GroupEntry, MixMode, StepEntry, Weave
+from silent_loom.core.weave.rows.resolve import driven, steered
 from silent_loom.core.weave.threads import ThreadSpec
 
 DRAWN = ("curve", "corners", "colour", "source", "grid", "regions", "strokes", "kept", "grey", "maps", "thread")
@@ -69,7 +70,7 @@ def steps() -> list[dict[str, Any]]:
             "title": step.title,
             "says": step.sentence,
             "geometric": step.geometric,
-            "family": registry.family(step.name),
+            "family": registry.families()[registry.family(step.name)],
             "words": list(step.words_for_it),
             "can": sorted(step.can),
             "panel": step.panel,

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import uvicorn
 
-from silent_loom.core.errors import LoomError, refusal
+from silent_loom.core.base.errors import LoomError, refusal
 from silent_loom.store.lock import FolderLock
 from silent_loom.store.store import Store, default_folder
 from silent_loom.store.sweep import sweep

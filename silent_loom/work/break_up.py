@@ -7,16 +7,16 @@ from typing import Any
 
 import numpy as np
 
-from silent_loom.core.errors import WeaveError
+from silent_loom.core.base.errors import WeaveError
+from silent_loom.core.base.parallel import Task
 from silent_loom.core.files.codes import quantise
 from silent_loom.core.files.png import png_bytes
-from silent_loom.core.parallel import Task
-from silent_loom.core.tiling.breakup import BreakUp, BreakUpSettings, outlines
-from silent_loom.core.tiling.chart import chart
-from silent_loom.core.tiling.repetition_meter import copies, repetition
-from silent_loom.core.weave.evaluate import Evaluator
-from silent_loom.core.weave.model import Weave
-from silent_loom.core.weave.plan import Row
+from silent_loom.core.look.meters.repetition_meter import copies, repetition
+from silent_loom.core.steps.tiling.breakup import BreakUp, BreakUpSettings, outlines
+from silent_loom.core.tiling.pieces.chart import chart
+from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.answers.plan import Row
+from silent_loom.core.weave.rows.model import Weave
 from silent_loom.core.weave.step import Sheet
 
 

@@ -13,8 +13,8 @@ from typing import Any
 
 from sqlalchemy.exc import DatabaseError
 
-from silent_loom.core.errors import Cancelled, LoomError, refusal
-from silent_loom.core.parallel import Lane, Rank, Task
+from silent_loom.core.base.errors import Cancelled, LoomError, refusal
+from silent_loom.core.base.parallel import Lane, Rank, Task
 from silent_loom.store.database import refused
 from silent_loom.store.jobs import ENDED, KEPT, JobFacts, StoredJobs
 

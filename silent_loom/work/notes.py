@@ -6,15 +6,15 @@ from typing import Any
 
 import numpy as np
 
-from silent_loom.core.display import shown
-from silent_loom.core.errors import WeaveError
+from silent_loom.core.base.errors import WeaveError
+from silent_loom.core.base.images import Kind
+from silent_loom.core.base.parallel import Task
 from silent_loom.core.files.codes import quantise
 from silent_loom.core.files.write import is_constant
-from silent_loom.core.images import Kind
-from silent_loom.core.parallel import Task
-from silent_loom.core.weave.evaluate import Evaluator
-from silent_loom.core.weave.model import Weave
-from silent_loom.core.weave.plan import Plan, Row
+from silent_loom.core.screen.display import shown
+from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.answers.plan import Plan, Row
+from silent_loom.core.weave.rows.model import Weave
 
 BLURRED = 0.9
 """Part of local contrast that is left at a join, below which it is said."""

@@ -12,13 +12,13 @@ from dataclasses import dataclass
 from pathlib import Path, PurePath
 from typing import Any, BinaryIO
 
-from silent_loom.core.errors import FileError, LoomError
+from silent_loom.core.base.errors import FileError, LoomError
 from silent_loom.core.opening.folder import SUFFIXES, short_name, unpack
 from silent_loom.core.opening.found import FoundSet, find
-from silent_loom.core.photo.mapset import MapSource
+from silent_loom.core.steps.photo.mapset import MapSource
 from silent_loom.core.weave import registry
-from silent_loom.core.weave.model import SourceRef
-from silent_loom.core.weave.recipes import begun
+from silent_loom.core.weave.rows.model import SourceRef
+from silent_loom.core.weave.rows.recipes import begun
 from silent_loom.store.states import State
 from silent_loom.store.store import Store
 

@@ -7,9 +7,9 @@ from dataclasses import replace
 import cv2
 import numpy as np
 
+from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.files import Picture
 from silent_loom.core.files.profile import SRGB
-from silent_loom.core.srgb import encode_srgb
 
 
 def upright_jpeg(picture: Picture, size: int) -> bytes:

@@ -5,14 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from silent_loom.core.display import rgba
-from silent_loom.core.errors import LoomError
-from silent_loom.core.parallel import Rank, Task
-from silent_loom.core.weave.model import Weave
-from silent_loom.core.weave.windows import Box
+from silent_loom.core.base.errors import LoomError
+from silent_loom.core.base.parallel import Rank, Task
+from silent_loom.core.screen.display import rgba
+from silent_loom.core.weave.answers.windows import Box
+from silent_loom.core.weave.rows.model import Weave
 
 if TYPE_CHECKING:
-    from silent_loom.work.workbench import Workbench
+    from silent_loom.work.desk import Desk
 
 MOST = 2048
 """Texels along a side of a window."""
@@ -37,9 +37,7 @@ class WindowFacts:
     whole_above: str
 
 
-def window_rgba(
-    bench: Workbench, ident: str, thread: str, size: int, box: Box, view: str, sequence: int
-) -> tuple[bytes, WindowFacts]:
+def window_rgba(desk: Desk, ident: str, thread: str, size: int, box: Box, view: str, sequence: int) -> tuple[bytes, WindowFacts]:
     """A part of a map as RGBA bytes, row by row.
 
     Raises
@@ -53,9 +51,9 @@ def window_rgba(
         raise LoomError("this window lies far outside of the sheet", "window", "Ask for one that touches it.")
 
     def work(weave: Weave, task: Task) -> tuple[bytes, WindowFacts]:
-        evaluator = bench.evaluator
+        evaluator = desk.evaluator
         found = evaluator.window(weave, thread, size, box, task)
         facts = WindowFacts(found.box, evaluator.key(weave, thread, size), found.whole_above)
         return rgba(found.image, evaluator.meaning(weave, thread), task).tobytes(), facts
 
-    return bench.answer(ident, work, view=view, sequence=sequence, rank=Rank.ASIDE)
+    return desk.answer(ident, work, view=view, sequence=sequence, rank=Rank.ASIDE)

@@ -10,13 +10,13 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
+from silent_loom.core.base.images import Image
+from silent_loom.core.base.parallel import Lane, Task
 from silent_loom.core.delivery.files import deliver_as_made, needed
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.profile import Profile
 from silent_loom.core.files.place import place
-from silent_loom.core.images import Image
-from silent_loom.core.parallel import Lane, Task
-from silent_loom.core.weave.evaluate import Evaluator
+from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.store.states import State
 from silent_loom.store.store import Store
 

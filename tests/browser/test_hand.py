@@ -13,10 +13,10 @@ import pytest
 from PIL import Image as Pillow
 from playwright.sync_api import BrowserContext, Page, Route, expect
 
+from silent_loom.core.base.images import Image, Kind
+from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.files import write
-from silent_loom.core.images import Image, Kind
-from silent_loom.core.maps.normal import from_height
-from silent_loom.core.srgb import encode_srgb
+from silent_loom.core.steps.maps.normal import from_height
 from tests.browser.test_bench import bench, box_of, drop_photo, head_of, picture, ready, settled, wait  # noqa: F401
 from tests.conftest import spectrum
 from tests.support import varied

@@ -98,7 +98,7 @@ def test_corners_are_texel_centres(photo: Path, tmp_path: Path) -> None:
     )
     assert done.returncode == 0, done.stderr
     got = read(tmp_path / "a" / "deck_plank_01_basecolor.png").colour()
-    from silent_loom.core.resample import reduce_area
+    from silent_loom.core.moving.resample import reduce_area
 
     want = reduce_area(np.ascontiguousarray(read(photo).colour()[50:306, 100:356]), 128, 128)
     inner = np.s_[2:-2, 2:-2]
@@ -164,10 +164,10 @@ def test_inspect_prints_the_promised_keys(photo: Path) -> None:
 
 
 def test_inspect_tells_kinds_apart(tmp_path: Path) -> None:
+    from silent_loom.core.base.images import Image, Kind
     from silent_loom.core.files import write
-    from silent_loom.core.images import Image, Kind
-    from silent_loom.core.inspection import inspect
-    from silent_loom.core.maps.normal import from_height
+    from silent_loom.core.opening.inspection import inspect
+    from silent_loom.core.steps.maps.normal import from_height
 
     plane = noise_of(128, 1.4, 3)
     normal = from_height(Image(plane[..., None] * 2, Kind.DATA, (128, 128), True))

@@ -87,7 +87,7 @@ def test_the_same_command_works_after_a_kill(photo: Path, tmp_path: Path, files:
     code = (
         "import sys, os, signal; from pathlib import Path\n"
         "from silent_loom.core.delivery import placing\n"
-        "from silent_loom.core.derive import derive\n"
+        "from silent_loom.core.ways.derive import derive\n"
         "real, named = placing.place, []\n"
         "def place(partial, path, **how):\n"
         "    if len(named) == int(sys.argv[3]): os.kill(os.getpid(), signal.SIGKILL)\n"

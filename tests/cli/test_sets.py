@@ -8,10 +8,10 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.files import read, write
-from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.maps.normal import from_height
-from silent_loom.core.sets import seamless_files
+from silent_loom.core.steps.maps.normal import from_height
+from silent_loom.core.ways.sets import seamless_files
 from tests.cli.test_cli import run
 from tests.conftest import spectrum
 from tests.support import varied

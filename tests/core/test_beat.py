@@ -7,10 +7,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.images import Floats
-from silent_loom.core.tiling.beat import NONE, Beat, beat_across
-from silent_loom.core.tiling.lattice import find_lattice
-from silent_loom.core.tiling.overlap import fitting_overlaps
+from silent_loom.core.base.images import Floats
+from silent_loom.core.look.motif.beat import NONE, Beat, beat_across
+from silent_loom.core.look.motif.lattice import find_lattice
+from silent_loom.core.report.overlap import fitting_overlaps
 from tests.conftest import spectrum
 from tests.support import varied
 from tests.support.walls import courses, sheet, shingles

@@ -7,13 +7,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.maps.normal import from_height
-from silent_loom.core.parallel import IDLE
-from silent_loom.core.resample import blur, reduce_area
-from silent_loom.core.tiling.bend import bent, drift_between
-from silent_loom.core.tiling.seamless import SeamlessSettings
-from silent_loom.core.tiling.suggest import suggest, tried
+from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.parallel import IDLE
+from silent_loom.core.moving.bend import bent, drift_between
+from silent_loom.core.moving.resample import blur, reduce_area
+from silent_loom.core.report.suggest import suggest, tried
+from silent_loom.core.steps.maps.normal import from_height
+from silent_loom.core.steps.tiling.seamless import SeamlessSettings
 
 ACROSS, DOWN = 48.0, 36.0
 

@@ -9,16 +9,16 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.errors import WeaveError
-from silent_loom.core.images import Image, Kind
-from silent_loom.core.maps.normal import from_height
-from silent_loom.core.parallel import IDLE
-from silent_loom.core.resample import blur, reduce_area
-from silent_loom.core.tiling.breakup import BreakUp, BreakUpSettings, broken_up, layout, outlines
-from silent_loom.core.tiling.chart import chart
-from silent_loom.core.tiling.follow import kept_to, motif_of
-from silent_loom.core.tiling.gauss import learn
-from silent_loom.core.tiling.seam_meter import seams
+from silent_loom.core.base.errors import WeaveError
+from silent_loom.core.base.images import Image, Kind
+from silent_loom.core.base.parallel import IDLE
+from silent_loom.core.look.meters.seam_meter import seams
+from silent_loom.core.moving.gauss import learn
+from silent_loom.core.moving.resample import blur, reduce_area
+from silent_loom.core.steps.maps.normal import from_height
+from silent_loom.core.steps.tiling.breakup import BreakUp, BreakUpSettings, broken_up, layout, outlines
+from silent_loom.core.tiling.pieces.chart import chart
+from silent_loom.core.tiling.pieces.follow import kept_to, motif_of
 from silent_loom.core.weave.step import Geometry, Sheet
 from tests.conftest import as_colour, spectrum
 

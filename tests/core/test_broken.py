@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.tiling.broken import SEEN, beat_broken, with_beat
-from silent_loom.core.tiling.seam_meter import seams
+from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.look.meters.broken import SEEN, beat_broken, with_beat
+from silent_loom.core.look.meters.seam_meter import seams
 from tests.conftest import spectrum
 
 

@@ -10,9 +10,9 @@ from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 from scipy import ndimage
 
-from silent_loom.core import carry
-from silent_loom.core.carry import warp_homography
-from silent_loom.core.images import Image, Kind
+from silent_loom.core.base.images import Image, Kind
+from silent_loom.core.moving import carry
+from silent_loom.core.moving.carry import warp_homography
 
 SOURCE = ndimage.gaussian_filter(np.random.default_rng(5).random((190, 230, 3)), (0.8, 0.8, 0)).astype(np.float32)
 

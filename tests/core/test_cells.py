@@ -8,11 +8,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.tiling.cells import ROOM, apply, found_repeats, largest_area
-from silent_loom.core.tiling.grid import fit_grid
-from silent_loom.core.tiling.lattice import find_lattice
-from silent_loom.core.tiling.seamless import SeamlessSettings
-from silent_loom.core.tiling.suggest import tried
+from silent_loom.core.look.motif.cells import ROOM, apply, found_repeats, largest_area
+from silent_loom.core.look.motif.grid import fit_grid
+from silent_loom.core.look.motif.lattice import find_lattice
+from silent_loom.core.report.suggest import tried
+from silent_loom.core.steps.tiling.seamless import SeamlessSettings
 from tests.support import varied
 
 

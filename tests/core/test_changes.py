@@ -6,8 +6,8 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.changes import changed_blocks
-from silent_loom.core.images import Image, Kind
+from silent_loom.core.base.images import Image, Kind
+from silent_loom.core.screen.changes import changed_blocks
 
 
 def image_of(pixels: np.ndarray, kind: Kind = Kind.COLOUR) -> Image:

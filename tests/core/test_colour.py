@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from silent_loom.core import colour, srgb
+from silent_loom.core.base import colour, srgb
 
 
 @pytest.mark.parametrize(("code", "linear"), [(0, 0.0), (10, 0.0030352698), (11, 0.0033465358), (128, 0.2158605001), (255, 1.0)])

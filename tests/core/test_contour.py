@@ -9,11 +9,11 @@ from hypothesis import strategies as st
 from numpy.typing import NDArray
 from scipy import ndimage
 
-from silent_loom.core.images import Floats
-from silent_loom.core.tiling.contour import END, NEAR, SKIP, THINNEST, contour_prices, lines_of
-from silent_loom.core.tiling.cost import Cost
-from silent_loom.core.tiling.cut import Prices, lowest_cut, price_by_row
-from silent_loom.core.tiling.layers import Layers, layers_of
+from silent_loom.core.base.images import Floats
+from silent_loom.core.tiling.cutting.contour import END, NEAR, SKIP, THINNEST, contour_prices, lines_of
+from silent_loom.core.tiling.cutting.cost import Cost
+from silent_loom.core.tiling.cutting.cut import Prices, lowest_cut, price_by_row
+from silent_loom.core.tiling.cutting.layers import Layers, layers_of
 from tests.conftest import spectrum
 from tests.support.plates import plates
 

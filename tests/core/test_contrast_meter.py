@@ -7,12 +7,12 @@ from typing import Any
 import numpy as np
 import pytest
 
-from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.resample import blur
-from silent_loom.core.tiling import suggest as suggesting
-from silent_loom.core.tiling.contrast_meter import contrast_kept
-from silent_loom.core.tiling.seam_meter import seams
-from silent_loom.core.tiling.suggest import suggest
+from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.look.meters.contrast_meter import contrast_kept
+from silent_loom.core.look.meters.seam_meter import seams
+from silent_loom.core.moving.resample import blur
+from silent_loom.core.report import suggest as suggesting
+from silent_loom.core.report.suggest import suggest
 from tests.conftest import as_colour, spectrum
 
 N = 512

@@ -11,15 +11,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from silent_loom.core.base.errors import LoomError
+from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.delivery.files import deliver, file_names, needed
 from silent_loom.core.delivery.gltf import glb_bytes
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.placing import sha256
 from silent_loom.core.delivery.profile import FileSpec, Profile, parse_channel, profile, profiles
-from silent_loom.core.errors import LoomError
 from silent_loom.core.files import read
-from silent_loom.core.images import Image, Kind
-from silent_loom.core.maps.normal import from_height
+from silent_loom.core.steps.maps.normal import from_height
 from tests.conftest import as_colour, spectrum
 
 VENDOR = Path(__file__).parent.parent.parent / "tools" / "vendor"

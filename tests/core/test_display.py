@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from silent_loom.core.display import rgba, rgba_blocks, shown
+from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.files.codes import quantise
-from silent_loom.core.images import Image, Kind
+from silent_loom.core.screen.display import rgba, rgba_blocks, shown
 from silent_loom.core.weave.threads import ThreadSpec, spec
 
 MAPS = [("base", Kind.COLOUR, 3), ("normal", Kind.NORMAL, 3), ("roughness", Kind.DATA, 1), ("height", Kind.DATA, 1)]

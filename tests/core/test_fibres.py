@@ -8,12 +8,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.ndimage import gaussian_filter
 
-from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.parallel import IDLE
-from silent_loom.core.tiling import seamless
-from silent_loom.core.tiling.fibres import running
-from silent_loom.core.tiling.seam_meter import seams
-from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins
+from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.parallel import IDLE
+from silent_loom.core.look.fibres import running
+from silent_loom.core.look.meters.seam_meter import seams
+from silent_loom.core.steps.tiling import seamless
+from silent_loom.core.steps.tiling.seamless import SEAMLESS, SeamlessSettings, joins
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.step import Geometry, Sheet
 

@@ -14,11 +14,11 @@ from hypothesis import strategies as st
 from PIL import Image as Pillow
 from PIL import ImageCms
 
-from silent_loom.core.errors import FileError
+from silent_loom.core.base.errors import FileError
+from silent_loom.core.base.srgb import decode_srgb
 from silent_loom.core.files import Limits, read, write
 from silent_loom.core.files.codes import quantise
 from silent_loom.core.files.profile import TableProfile, parse
-from silent_loom.core.srgb import decode_srgb
 
 RAMP = np.linspace(0, 1, 64 * 48 * 3, dtype=np.float32).reshape(48, 64, 3)
 

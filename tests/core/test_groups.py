@@ -10,13 +10,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from pydantic import ValidationError
 
-from silent_loom.core.errors import SettingError, WeaveError
-from silent_loom.core.images import Image, Kind
-from silent_loom.core.weave import edit, tree
-from silent_loom.core.weave.evaluate import Evaluator
-from silent_loom.core.weave.masks import weight
-from silent_loom.core.weave.model import Dial, Drive, GroupEntry, Mask, StepEntry, Weave
-from silent_loom.core.weave.resolve import resolved
+from silent_loom.core.base.errors import SettingError, WeaveError
+from silent_loom.core.base.images import Image, Kind
+from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.answers.masks import weight
+from silent_loom.core.weave.rows import edit, tree
+from silent_loom.core.weave.rows.model import Dial, Drive, GroupEntry, Mask, StepEntry, Weave
+from silent_loom.core.weave.rows.resolve import resolved
 
 MAPS = ("base", "height", "normal", "roughness", "metallic", "occlusion")
 

@@ -9,18 +9,18 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.errors import WeaveError
-from silent_loom.core.images import Image, Kind
-from silent_loom.core.maps.normal import from_height
-from silent_loom.core.parallel import IDLE
-from silent_loom.core.resample import reduce_area, resize
-from silent_loom.core.srgb import decode_srgb
-from silent_loom.core.tiling.clean import Clean, CleanSettings, Region, mask_of, rgb_of
-from silent_loom.core.tiling.patchfill import fill
-from silent_loom.core.tiling.repair import Box, Layer, Repair, RepairSettings, Stroke, coverage
+from silent_loom.core.base.errors import WeaveError
+from silent_loom.core.base.images import Image, Kind
+from silent_loom.core.base.parallel import IDLE
+from silent_loom.core.base.srgb import decode_srgb
+from silent_loom.core.moving.resample import reduce_area, resize
+from silent_loom.core.steps.maps.normal import from_height
+from silent_loom.core.steps.tiling.clean import Clean, CleanSettings, Region, mask_of, rgb_of
+from silent_loom.core.steps.tiling.repair import Box, Layer, Repair, RepairSettings, Stroke, coverage
+from silent_loom.core.tiling.pieces.patchfill import fill
+from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.decision import NONE
-from silent_loom.core.weave.evaluate import Evaluator
-from silent_loom.core.weave.model import StepEntry, Weave
+from silent_loom.core.weave.rows.model import StepEntry, Weave
 from silent_loom.core.weave.step import Geometry, Sheet
 from tests.conftest import OnePicture, as_colour, spectrum
 from tests.support.varied import photos

@@ -12,8 +12,9 @@ from typing import Any
 import numpy as np
 import pytest
 
-from silent_loom.core import compiling, kernels, prepare
+from silent_loom.core.base import kernels
 from silent_loom.core.files.write import write
+from silent_loom.core.ways import compiling, prepare
 
 
 @pytest.fixture(scope="module")
@@ -42,14 +43,14 @@ def test_functions_that_a_kernel_calls_lie_in_modules_that_outdate_it(known: dic
 
 
 def test_a_changed_callee_outdates_machine_code(monkeypatch: pytest.MonkeyPatch) -> None:
-    module, callee = "silent_loom.core.tiling.wide", "silent_loom.core.tiling.slide"
-    before, other = kernels.stamp(module), kernels.stamp("silent_loom.core.changes")
+    module, callee = "silent_loom.core.tiling.joining.wide", "silent_loom.core.moving.slide"
+    before, other = kernels.stamp(module), kernels.stamp("silent_loom.core.screen.changes")
     real = kernels.source
     monkeypatch.setattr(kernels, "source", lambda m: real(m) + (b"# changed" if m == callee else b""))
     kernels.stamp.cache_clear()
     try:
         assert kernels.stamp(module) != before
-        assert kernels.stamp("silent_loom.core.changes") == other
+        assert kernels.stamp("silent_loom.core.screen.changes") == other
     finally:
         kernels.stamp.cache_clear()
 

@@ -7,7 +7,7 @@ import sys
 
 import pytest
 
-from silent_loom.core.later import later
+from silent_loom.core.base.later import later
 
 
 def test_a_module_comes_at_the_first_look_into_it() -> None:
@@ -18,7 +18,7 @@ def test_a_module_comes_at_the_first_look_into_it() -> None:
 
 
 def test_deriving_begins_without_the_slow_parts_of_scipy() -> None:
-    code = "import sys, silent_loom.core.derive; print(*sorted(m for m in sys.modules if m.count('.') == 1))"
+    code = "import sys, silent_loom.core.ways.derive; print(*sorted(m for m in sys.modules if m.count('.') == 1))"
     loaded = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.split()
     assert "numba.core" in loaded
     assert {"scipy.ndimage", "scipy.special", "scipy.fft"} & set(loaded) == set()

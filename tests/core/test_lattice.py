@@ -9,15 +9,15 @@ import cv2
 import numpy as np
 import pytest
 
+from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.parallel import IDLE
+from silent_loom.core.base.srgb import decode_srgb
 from silent_loom.core.files import write
-from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.parallel import IDLE
-from silent_loom.core.sets import seamless_files
-from silent_loom.core.srgb import decode_srgb
-from silent_loom.core.tiling.grid import fit_grid, room_of
-from silent_loom.core.tiling.lattice import find_lattice
-from silent_loom.core.tiling.level import levelled
-from silent_loom.core.tiling.suggest import suggest
+from silent_loom.core.look.motif.grid import fit_grid, room_of
+from silent_loom.core.look.motif.lattice import find_lattice
+from silent_loom.core.look.motif.level import levelled
+from silent_loom.core.report.suggest import suggest
+from silent_loom.core.ways.sets import seamless_files
 from tests.support.varied import _noise
 
 H, W = 660, 860

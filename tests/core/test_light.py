@@ -4,10 +4,11 @@ import numpy as np
 import pytest
 from scipy import ndimage
 
-from silent_loom.core.colour import luminance
-from silent_loom.core.images import Image, Kind
-from silent_loom.core.parallel import IDLE
-from silent_loom.core.photo.light import (
+from silent_loom.core.base.colour import luminance
+from silent_loom.core.base.images import Image, Kind
+from silent_loom.core.base.parallel import IDLE
+from silent_loom.core.moving.resample import enlarge
+from silent_loom.core.steps.photo.light import (
     EvenLight,
     LightSettings,
     _kept_parts,
@@ -16,7 +17,6 @@ from silent_loom.core.photo.light import (
     illumination,
     light_parts,
 )
-from silent_loom.core.resample import enlarge
 from silent_loom.core.weave.step import Geometry, Sheet
 from silent_loom.demo.all_surfaces import SURFACES
 

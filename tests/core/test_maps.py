@@ -9,19 +9,19 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.colour import LUMA, lab
-from silent_loom.core.images import Floats, Image, Kind, data
+from silent_loom.core.base.colour import LUMA, lab
+from silent_loom.core.base.images import Floats, Image, Kind, data
+from silent_loom.core.base.parallel import IDLE
+from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.maps import curve
-from silent_loom.core.maps.height import Height, HeightSettings
 from silent_loom.core.maps.horizon import directions, sky_visibility
-from silent_loom.core.maps.metallic import Metallic, MetallicSettings
-from silent_loom.core.maps.normal import Normal, NormalSettings, from_height
-from silent_loom.core.maps.occlusion import Occlusion, OcclusionSettings
-from silent_loom.core.maps.roughness import Roughness, RoughnessSettings
-from silent_loom.core.maps.tone import Tone, ToneSettings, hue_saturation
-from silent_loom.core.parallel import IDLE
-from silent_loom.core.resample import blur, enlarge, reduce_area, resize
-from silent_loom.core.srgb import encode_srgb
+from silent_loom.core.moving.resample import blur, enlarge, reduce_area, resize
+from silent_loom.core.steps.maps.height import Height, HeightSettings
+from silent_loom.core.steps.maps.metallic import Metallic, MetallicSettings
+from silent_loom.core.steps.maps.normal import Normal, NormalSettings, from_height
+from silent_loom.core.steps.maps.occlusion import Occlusion, OcclusionSettings
+from silent_loom.core.steps.maps.roughness import Roughness, RoughnessSettings
+from silent_loom.core.steps.maps.tone import Tone, ToneSettings, hue_saturation
 from silent_loom.core.weave.step import Geometry, MapStep, Sheet
 from tests.conftest import as_colour, spectrum
 

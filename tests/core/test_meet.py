@@ -9,16 +9,16 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.maps.normal import from_height
-from silent_loom.core.parallel import IDLE
-from silent_loom.core.resample import blur
-from silent_loom.core.tiling import meet
-from silent_loom.core.tiling.cost import Cost, cost_of
-from silent_loom.core.tiling.cut import Prices, lowest_cut, roughness
-from silent_loom.core.tiling.seamless import MARGIN, SEAMLESS, SeamlessSettings
-from silent_loom.core.tiling.slide import slid
-from silent_loom.core.tiling.slopes import slopes_of
+from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.parallel import IDLE
+from silent_loom.core.moving.resample import blur
+from silent_loom.core.moving.slide import slid
+from silent_loom.core.moving.slopes import slopes_of
+from silent_loom.core.steps.maps.normal import from_height
+from silent_loom.core.steps.tiling.seamless import MARGIN, SEAMLESS, SeamlessSettings
+from silent_loom.core.tiling.cutting import meet
+from silent_loom.core.tiling.cutting.cost import Cost, cost_of
+from silent_loom.core.tiling.cutting.cut import Prices, lowest_cut, roughness
 from silent_loom.core.weave.step import Geometry
 from tests.conftest import spectrum
 

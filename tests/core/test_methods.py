@@ -11,23 +11,23 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.colour import lab
-from silent_loom.core.errors import WeaveError
-from silent_loom.core.images import Image, Kind, data
-from silent_loom.core.maps.normal import from_height
-from silent_loom.core.parallel import IDLE
-from silent_loom.core.resample import blur
-from silent_loom.core.srgb import decode_srgb
-from silent_loom.core.tiling import gradient
-from silent_loom.core.tiling.fade import fade_strip
-from silent_loom.core.tiling.grid import fit_grid
-from silent_loom.core.tiling.join import closed_along
-from silent_loom.core.tiling.judge import contrast_after
-from silent_loom.core.tiling.lattice import find_lattice
-from silent_loom.core.tiling.repetition_meter import copies, spots
-from silent_loom.core.tiling.seam_meter import heat, seam, seams
-from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings, joins
-from silent_loom.core.tiling.suggest import smoothness, suggest, tried
+from silent_loom.core.base.colour import lab
+from silent_loom.core.base.errors import WeaveError
+from silent_loom.core.base.images import Image, Kind, data
+from silent_loom.core.base.parallel import IDLE
+from silent_loom.core.base.srgb import decode_srgb
+from silent_loom.core.look.meters.repetition_meter import copies, spots
+from silent_loom.core.look.meters.seam_meter import heat, seam, seams
+from silent_loom.core.look.motif.grid import fit_grid
+from silent_loom.core.look.motif.lattice import find_lattice
+from silent_loom.core.moving.resample import blur
+from silent_loom.core.report.judge import contrast_after
+from silent_loom.core.report.suggest import smoothness, suggest, tried
+from silent_loom.core.steps.maps.normal import from_height
+from silent_loom.core.steps.tiling.seamless import SEAMLESS, SeamlessSettings, joins
+from silent_loom.core.tiling.joining import gradient
+from silent_loom.core.tiling.joining.fade import fade_strip
+from silent_loom.core.tiling.joining.join import closed_along
 from silent_loom.core.weave.step import Geometry, Sheet
 from silent_loom.demo.all_surfaces import SURFACES
 from tests.conftest import as_colour, spectrum

@@ -14,10 +14,10 @@ import pytest
 from PIL import Image as Pillow
 from PIL import ImageCms
 
-from silent_loom.core.errors import FileError
+from silent_loom.core.base.errors import FileError
+from silent_loom.core.base.srgb import decode_srgb
 from silent_loom.core.files import Limits, read, write
 from silent_loom.core.files.png import chunk, png_bytes
-from silent_loom.core.srgb import decode_srgb
 
 RNG = np.random.default_rng(4)
 

@@ -10,20 +10,20 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from silent_loom.core.errors import FileError
+from silent_loom.core.base.errors import FileError
+from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.files import read, write
-from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.inspection import inspect
-from silent_loom.core.maps.normal import from_height
+from silent_loom.core.moving.resample import blur
 from silent_loom.core.opening.folder import ZipLimits, pictures_in, unpack
 from silent_loom.core.opening.found import find
 from silent_loom.core.opening.green import green_direction
+from silent_loom.core.opening.inspection import inspect
 from silent_loom.core.opening.looks import look, packing
 from silent_loom.core.opening.naming import tell
-from silent_loom.core.photo.mapset import MapSet, MapSetSettings, MapSource, smooth_steps
-from silent_loom.core.resample import blur
-from silent_loom.core.weave.evaluate import Evaluator
-from silent_loom.core.weave.model import StepEntry, Weave
+from silent_loom.core.steps.maps.normal import from_height
+from silent_loom.core.steps.photo.mapset import MapSet, MapSetSettings, MapSource, smooth_steps
+from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.rows.model import StepEntry, Weave
 from tests.conftest import spectrum
 from tests.support import varied
 

@@ -7,14 +7,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.images import Image
-from silent_loom.core.resample import blur
-from silent_loom.core.tiling import suggest as suggesting
-from silent_loom.core.tiling.cost import cost_of
-from silent_loom.core.tiling.cut import Prices, roughness_of_cut
-from silent_loom.core.tiling.overlap import APART, REACH, fitted_overlap, fitting_overlaps
-from silent_loom.core.tiling.seamless import SeamlessSettings
-from silent_loom.core.tiling.suggest import suggest, tried
+from silent_loom.core.base.images import Image
+from silent_loom.core.moving.resample import blur
+from silent_loom.core.report import suggest as suggesting
+from silent_loom.core.report.overlap import APART, REACH, fitted_overlap, fitting_overlaps
+from silent_loom.core.report.suggest import suggest, tried
+from silent_loom.core.steps.tiling.seamless import SeamlessSettings
+from silent_loom.core.tiling.cutting.cost import cost_of
+from silent_loom.core.tiling.cutting.cut import Prices, roughness_of_cut
 from tests.support.walls import courses, sheet
 
 

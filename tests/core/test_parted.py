@@ -7,15 +7,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.colour import lab
-from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.parallel import IDLE
-from silent_loom.core.resample import blur
-from silent_loom.core.tiling import parted
-from silent_loom.core.tiling.cost import cost_of
-from silent_loom.core.tiling.join import closed_along
-from silent_loom.core.tiling.parted import Parted, part_objects, parted_at
-from silent_loom.core.tiling.seamless import SEAMLESS, SeamlessSettings
+from silent_loom.core.base.colour import lab
+from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.parallel import IDLE
+from silent_loom.core.moving.resample import blur
+from silent_loom.core.steps.tiling.seamless import SEAMLESS, SeamlessSettings
+from silent_loom.core.tiling.cutting.cost import cost_of
+from silent_loom.core.tiling.joining import parted
+from silent_loom.core.tiling.joining.join import closed_along
+from silent_loom.core.tiling.joining.parted import Parted, part_objects, parted_at
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.step import Geometry, Sheet
 from tests.conftest import spectrum

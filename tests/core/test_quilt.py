@@ -8,13 +8,13 @@ from typing import Any
 import numpy as np
 import pytest
 
-from silent_loom.core.errors import WeaveError
-from silent_loom.core.images import Image, Kind
-from silent_loom.core.maps.normal import from_height
-from silent_loom.core.parallel import IDLE
-from silent_loom.core.resample import reduce_area, resize
-from silent_loom.core.tiling.quilt import Quilt, QuiltSettings
-from silent_loom.core.tiling.seam_meter import seams
+from silent_loom.core.base.errors import WeaveError
+from silent_loom.core.base.images import Image, Kind
+from silent_loom.core.base.parallel import IDLE
+from silent_loom.core.look.meters.seam_meter import seams
+from silent_loom.core.moving.resample import reduce_area, resize
+from silent_loom.core.steps.maps.normal import from_height
+from silent_loom.core.steps.tiling.quilt import Quilt, QuiltSettings
 from silent_loom.core.weave.step import Geometry, Sheet
 from tests.support import varied
 

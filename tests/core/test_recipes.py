@@ -7,13 +7,14 @@ from pathlib import Path
 
 import pytest
 
-from silent_loom.core.errors import FileError, SettingError, WeaveError
-from silent_loom.core.weave import edit, registry
-from silent_loom.core.weave.evaluate import Evaluator
-from silent_loom.core.weave.model import Dial, Drive, SourceRef, StepEntry, Weave
-from silent_loom.core.weave.recipes import Recipe, _made, begun, recipes
-from silent_loom.core.weave.upgrade import stamped, upgraded
-from silent_loom.core.woven import pairs_from, put_through, read_weave, with_pairs
+from silent_loom.core.base.errors import FileError, SettingError, WeaveError
+from silent_loom.core.ways.woven import pairs_from, put_through, read_weave, with_pairs
+from silent_loom.core.weave import registry
+from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.rows import edit
+from silent_loom.core.weave.rows.model import Dial, Drive, SourceRef, StepEntry, Weave
+from silent_loom.core.weave.rows.recipes import Recipe, _made, begun, recipes
+from silent_loom.core.weave.rows.upgrade import stamped, upgraded
 from tests.conftest import DIGEST
 
 REF = SourceRef(name="p.png", format="png", width=640, height=480, bytes=1)

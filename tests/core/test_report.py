@@ -11,13 +11,13 @@ import numpy as np
 import pytest
 from PIL import Image as Pillow
 
+from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.profile import SRGB
-from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.photo.quality import blockiness, noise_level, sharpness
-from silent_loom.core.photo.report import Cure, Finding, Report, border, even_area, report
-from silent_loom.core.photo.tilt import most_contrast, tilt
-from silent_loom.core.srgb import encode_srgb
+from silent_loom.core.look.quality import blockiness, noise_level, sharpness
+from silent_loom.core.look.tilt import most_contrast, tilt
+from silent_loom.core.report.report import Cure, Finding, Report, border, even_area, report
 from tests.support import varied
 
 
@@ -261,7 +261,7 @@ def test_tiny_pictures_are_taken() -> None:
 
 
 def test_the_light_of_a_sheet_agrees_with_what_even_light_takes_out(plaster: Floats) -> None:
-    from silent_loom.core.photo.light import evenness
+    from silent_loom.core.steps.photo.light import evenness
 
     v, u = np.mgrid[0:600, 0:800]
     lit = (plaster * np.exp(0.35 * (u / 400 - 1))[..., None]).astype(np.float32)

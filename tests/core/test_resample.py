@@ -10,15 +10,15 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import ndimage
 
-from silent_loom.core.carry import warp_homography
-from silent_loom.core.errors import FileError
+from silent_loom.core.base.errors import FileError
+from silent_loom.core.base.images import CodedImage, Image, Kind
 from silent_loom.core.files import read, read_ahead, write
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.profile import SRGB, Transfer
-from silent_loom.core.images import CodedImage, Image, Kind
-from silent_loom.core.photo.perspective import homography
-from silent_loom.core.resample import _WORTH_BANDS, _direct_blur, reduce_area
-from silent_loom.core.weave.cache import Cache
+from silent_loom.core.look.perspective import homography
+from silent_loom.core.moving.carry import warp_homography
+from silent_loom.core.moving.resample import _WORTH_BANDS, _direct_blur, reduce_area
+from silent_loom.core.weave.answers.cache import Cache
 
 
 @settings(max_examples=15, deadline=None)

@@ -7,14 +7,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.images import Image, Kind, data
-from silent_loom.core.maps.normal import from_height
-from silent_loom.core.parallel import IDLE
-from silent_loom.core.tiling.cut import Prices, edge_prices, lowest_cut
-from silent_loom.core.tiling.repetition_meter import repetition
-from silent_loom.core.tiling.seam_meter import SCALES, _kinds, _worst, seam, seams
-from silent_loom.core.tiling.seamless import Seamless, SeamlessSettings, joins
-from silent_loom.core.tiling.strip import join_strip
+from silent_loom.core.base.images import Image, Kind, data
+from silent_loom.core.base.parallel import IDLE
+from silent_loom.core.look.meters.repetition_meter import repetition
+from silent_loom.core.look.meters.seam_meter import SCALES, _kinds, _worst, seam, seams
+from silent_loom.core.steps.maps.normal import from_height
+from silent_loom.core.steps.tiling.seamless import Seamless, SeamlessSettings, joins
+from silent_loom.core.tiling.cutting.cut import Prices, edge_prices, lowest_cut
+from silent_loom.core.tiling.joining.strip import join_strip
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.step import Geometry, Sheet
 from silent_loom.demo.all_surfaces import SURFACES
@@ -167,7 +167,7 @@ def test_an_untouched_repeat_is_not_accused(beta: float, size: int) -> None:
 
 @pytest.mark.parametrize("name", ANYWHERE)
 def test_a_sheet_shifted_by_half_and_unmended_is_found(name: str) -> None:
-    from silent_loom.core.resample import blur
+    from silent_loom.core.moving.resample import blur
 
     colour = blur(SURFACES[name]((512, 640), TEXEL.get(name, 1.3)).colour, 0.8, False)  # as any lens would
     for sheet in (colour, np.roll(colour, (256, 320), (0, 1))):
@@ -183,7 +183,7 @@ def test_periodic_bricks_are_not_accused() -> None:
     row = y // 64
     joint = ((y % 64) < 5) | (((x + row % 2 * 64) % 128) < 5)
     plane = np.where(joint, -2.0, spectrum(512, 1.2, 4) * 0.4).astype(np.float32)
-    from silent_loom.core.resample import blur
+    from silent_loom.core.moving.resample import blur
 
     for s in seams(as_colour(blur(plane, 1.0, True))):
         assert s.figure <= 1.0

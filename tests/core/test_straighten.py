@@ -7,16 +7,16 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.carry import warp_homography
+from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.files.picture import Exif, Picture
 from silent_loom.core.files.profile import SRGB
-from silent_loom.core.images import Image, Kind
-from silent_loom.core.maps.normal import from_height
-from silent_loom.core.photo.perspective import apply, convex, homography, proportions
-from silent_loom.core.photo.straighten import StraightenSettings, from_pixels, pixel_corners
-from silent_loom.core.weave.evaluate import Evaluator
-from silent_loom.core.weave.model import SourceRef
-from silent_loom.core.weave.recipes import starting_weave
+from silent_loom.core.look.perspective import apply, convex, homography, proportions
+from silent_loom.core.moving.carry import warp_homography
+from silent_loom.core.steps.maps.normal import from_height
+from silent_loom.core.steps.photo.straighten import StraightenSettings, from_pixels, pixel_corners
+from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.rows.model import SourceRef
+from silent_loom.core.weave.rows.recipes import starting_weave
 from silent_loom.demo.shots import Shot, camera, corners_of
 from tests.conftest import DIGEST, OnePicture, spectrum
 
@@ -89,7 +89,7 @@ def _target_photo(shot: Shot, width: int, height: int) -> tuple[Picture, np.ndar
     for dx, dy in dots:
         r2 = (back[..., 0] - dx) ** 2 + (back[..., 1] - dy) ** 2
         plane += 0.6 * np.exp(-r2 / (2 * (0.012 * w) ** 2))
-    from silent_loom.core.srgb import encode_srgb
+    from silent_loom.core.base.srgb import encode_srgb
 
     codes = np.rint(encode_srgb(np.clip(plane, 0, 1)) * 255).astype(np.uint8)
     return Picture(np.repeat(codes[..., None], 3, 2), None, SRGB, 8, "png", Exif(shot.focal * width, 0.005)), dots
@@ -166,7 +166,7 @@ def test_ids_are_never_mixed_by_a_field() -> None:
 
 def bent_picture(bulge: float, width: int = 800, height: int = 600) -> Picture:
     """Soft dots on a straight grid, seen through a lens: the point at r from the middle lies at r (1 − bulge r²)."""
-    from silent_loom.core.srgb import encode_srgb
+    from silent_loom.core.base.srgb import encode_srgb
 
     reach = np.hypot(width, height) / 2
     y, x = np.mgrid[0:height, 0:width].astype(np.float64)
@@ -240,7 +240,7 @@ def test_without_taking_it_out_the_rows_stay_bent() -> None:
 def test_a_turn_shows_the_photo_alone_and_about_its_middle(angle: float) -> None:
     picture = bent_picture(0.0)
     s = StraightenSettings(turn_deg=angle)
-    from silent_loom.core.photo.straighten import _turned
+    from silent_loom.core.steps.photo.straighten import _turned
     from silent_loom.core.weave.step import Geometry
 
     (width, height), corners = _turned(s, Geometry((800.0, 600.0)))

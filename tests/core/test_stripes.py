@@ -7,10 +7,10 @@ import pytest
 from numpy.typing import NDArray
 from scipy.ndimage import maximum_filter1d
 
-from silent_loom.core.tiling.grid import ACROSS_STRIPES, fit_grid
-from silent_loom.core.tiling.lattice import find_lattice
-from silent_loom.core.tiling.seamless import SeamlessSettings
-from silent_loom.core.tiling.suggest import suggest, tried
+from silent_loom.core.look.motif.grid import ACROSS_STRIPES, fit_grid
+from silent_loom.core.look.motif.lattice import find_lattice
+from silent_loom.core.report.suggest import suggest, tried
+from silent_loom.core.steps.tiling.seamless import SeamlessSettings
 from tests.support.walls import bricks, sheet
 
 BRICK, MORTAR = 0.28, 0.6

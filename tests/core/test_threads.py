@@ -8,23 +8,23 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from silent_loom.core.display import label_colours, rgba, shown
-from silent_loom.core.errors import WeaveError
+from silent_loom.core.base.errors import WeaveError
+from silent_loom.core.base.images import Image, Kind
+from silent_loom.core.base.parallel import IDLE
 from silent_loom.core.files.picture import Picture
-from silent_loom.core.images import Image, Kind
-from silent_loom.core.parallel import IDLE
+from silent_loom.core.screen.display import label_colours, rgba, shown
 from silent_loom.core.weave import registry, threads
-from silent_loom.core.weave.carrying import carried
-from silent_loom.core.weave.evaluate import Evaluator
-from silent_loom.core.weave.mixing import mix
-from silent_loom.core.weave.model import StepEntry, Weave
+from silent_loom.core.weave.answers.carrying import carried
+from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.answers.mixing import mix
+from silent_loom.core.weave.rows.model import StepEntry, Weave
 from silent_loom.core.weave.step import CarryStep, Geometry, Sheet
 from tests.conftest import OnePicture, as_colour, spectrum
 
 NEW_STEP = '''
 """Moss."""
 
-from silent_loom.core.images import Image
+from silent_loom.core.base.images import Image
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.settings import Settings, setting
 from silent_loom.core.weave.step import MapStep
@@ -59,7 +59,7 @@ def moss(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     folder.mkdir()
     (folder / "__init__.py").write_text("")
     (folder / "moss.py").write_text(NEW_STEP)
-    maps = importlib.import_module("silent_loom.core.maps")
+    maps = importlib.import_module("silent_loom.core.steps.maps")
     monkeypatch.setattr(maps, "__path__", [*maps.__path__, str(tmp_path)])
     registry.steps.cache_clear()
     yield  # type: ignore[misc]
@@ -67,7 +67,7 @@ def moss(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
 
 
 def test_a_new_step_with_a_helper_thread_is_one_file(moss: None, weave: Weave, evaluator: Evaluator) -> None:
-    from silent_loom.core.derive import settings_from
+    from silent_loom.core.ways.derive import settings_from
     from silent_loom.web import describe
 
     describe.steps.cache_clear()
@@ -75,7 +75,7 @@ def test_a_new_step_with_a_helper_thread_is_one_file(moss: None, weave: Weave, e
         told = next(s for s in describe.steps() if s["name"] == "moss_on_stone")
     finally:
         describe.steps.cache_clear()
-    assert (told["family"], told["words"], told["fields"][0]["says"]) == ("maps", ["green"], "How much moss there is.")
+    assert (told["family"], told["words"], told["fields"][0]["says"]) == ("Maps", ["green"], "How much moss there is.")
     assert settings_from(["moss_on_stone.amount=0.25"]) == {"moss_on_stone": {"amount": 0.25}}
     masked = StepEntry(step="tone", settings={"brightness": 1.0}, mask="moss")  # type: ignore[arg-type]
     made = weave.model_copy(update={"steps": (*weave.steps, StepEntry(step="moss_on_stone"), masked)})

@@ -11,20 +11,20 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.derive import closing, measure
-from silent_loom.core.errors import Cancelled, SettingError, WeaveError
+from silent_loom.core.base.errors import Cancelled, SettingError, WeaveError
+from silent_loom.core.base.images import Image, Kind, data
+from silent_loom.core.base.parallel import Lane, Rank, Task, over_rows
+from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.files.picture import Picture
-from silent_loom.core.images import Image, Kind, data
-from silent_loom.core.maps import metallic
-from silent_loom.core.parallel import Lane, Rank, Task, over_rows
-from silent_loom.core.resample import resize
-from silent_loom.core.srgb import encode_srgb
+from silent_loom.core.moving.resample import resize
+from silent_loom.core.steps.maps import metallic
+from silent_loom.core.ways.derive import closing, measure
 from silent_loom.core.weave import registry, threads
-from silent_loom.core.weave.cache import Cache
+from silent_loom.core.weave.answers.cache import Cache
+from silent_loom.core.weave.answers.evaluate import MOST_TOLD, Costs, Evaluator
+from silent_loom.core.weave.answers.mixing import mix, reorient
 from silent_loom.core.weave.decision import Decision
-from silent_loom.core.weave.evaluate import MOST_TOLD, Costs, Evaluator
-from silent_loom.core.weave.mixing import mix, reorient
-from silent_loom.core.weave.model import StepEntry, Weave
+from silent_loom.core.weave.rows.model import StepEntry, Weave
 from tests.conftest import DIGEST, OnePicture, spectrum
 from tests.core.test_maps import run
 
@@ -331,7 +331,7 @@ def test_alpha_of_a_photo_becomes_the_opacity_thread(photo: Picture, weave: Weav
 
 
 def test_unknown_source_is_a_clear_error(weave: Weave) -> None:
-    from silent_loom.core.sources import FileSources
+    from silent_loom.core.ways.sources import FileSources
 
     def nothing(digest: str) -> tuple[object, str, str]:
         raise KeyError(digest)

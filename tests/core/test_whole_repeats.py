@@ -6,14 +6,14 @@ import cv2
 import numpy as np
 import pytest
 
-from silent_loom.core.errors import WeaveError
+from silent_loom.core.base.errors import WeaveError
+from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.profile import SRGB
-from silent_loom.core.photo.whole_repeats import follow_grid, whole_repeats
-from silent_loom.core.srgb import encode_srgb
-from silent_loom.core.tiling.lattice import find_lattice
-from silent_loom.core.weave.evaluate import Evaluator
-from silent_loom.core.weave.model import StepEntry, Weave
+from silent_loom.core.look.motif.lattice import find_lattice
+from silent_loom.core.report.whole_repeats import follow_grid, whole_repeats
+from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.rows.model import StepEntry, Weave
 from tests.conftest import OnePicture
 from tests.support.varied import Made, photos
 

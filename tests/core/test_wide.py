@@ -10,14 +10,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.images import Floats, Kind
-from silent_loom.core.parallel import IDLE
-from silent_loom.core.resample import blur
-from silent_loom.core.tiling.blocks import FLOOR
-from silent_loom.core.tiling.join import closed_along
-from silent_loom.core.tiling.slide import slid
-from silent_loom.core.tiling.slopes import normals_of, slopes_of
-from silent_loom.core.tiling.strip import join_strip
+from silent_loom.core.base.images import Floats, Kind
+from silent_loom.core.base.parallel import IDLE
+from silent_loom.core.moving.blocks import FLOOR
+from silent_loom.core.moving.resample import blur
+from silent_loom.core.moving.slide import slid
+from silent_loom.core.moving.slopes import normals_of, slopes_of
+from silent_loom.core.tiling.joining.join import closed_along
+from silent_loom.core.tiling.joining.strip import join_strip
 from tests.conftest import spectrum
 
 ROWS, N, KEPT = 256, 128, 160

@@ -8,8 +8,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from silent_loom.core.files.picture import Picture
-from silent_loom.core.weave.evaluate import Evaluator
-from silent_loom.core.weave.model import Mask, StepEntry, Weave
+from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.rows.model import Mask, StepEntry, Weave
 from tests.conftest import OnePicture
 
 SIZE = 96

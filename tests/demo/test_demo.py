@@ -8,14 +8,14 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from silent_loom.core.colour import luminance
+from silent_loom.core.base.colour import luminance
+from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.delivery.names import file_name
-from silent_loom.core.derive import measure, weave_for
 from silent_loom.core.files import read
-from silent_loom.core.images import Image, Kind
-from silent_loom.core.resample import resize
-from silent_loom.core.sources import FileSources, digest_of
-from silent_loom.core.weave.evaluate import Evaluator
+from silent_loom.core.moving.resample import resize
+from silent_loom.core.ways.derive import measure, weave_for
+from silent_loom.core.ways.sources import FileSources, digest_of
+from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.demo.photos import Photo, take
 from silent_loom.demo.seed import PICTURES, TO_TRY, TUNED, seed
 from silent_loom.demo.shots import SHOTS, Shot, corners_of

@@ -15,9 +15,9 @@ import pytest
 from PIL import Image as Pillow
 from sqlalchemy.exc import OperationalError
 
-from silent_loom.core.errors import Full, LoomError
+from silent_loom.core.base.errors import Full, LoomError
 from silent_loom.core.weave.decision import Decision
-from silent_loom.core.weave.model import StepEntry, Weave
+from silent_loom.core.weave.rows.model import StepEntry, Weave
 from silent_loom.store import database
 from silent_loom.store.lock import FolderLock
 from silent_loom.store.states import Missing, Unreadable

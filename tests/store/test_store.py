@@ -17,11 +17,11 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from silent_loom.core.errors import FileError, LoomError
+from silent_loom.core.base.errors import FileError, LoomError
 from silent_loom.core.files.png import png_bytes
 from silent_loom.core.weave.decision import Decision
-from silent_loom.core.weave.model import StepEntry, Weave
-from silent_loom.core.weave.recipes import starting_weave
+from silent_loom.core.weave.rows.model import StepEntry, Weave
+from silent_loom.core.weave.rows.recipes import starting_weave
 from silent_loom.store.pieces import packed, unpacked
 from silent_loom.store.states import Conflict, Missing, State
 from silent_loom.store.store import Store

@@ -6,8 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
-from silent_loom.core.images import Floats
-from silent_loom.core.resample import blur
+from silent_loom.core.base.images import Floats
+from silent_loom.core.moving.resample import blur
 
 
 def plates(height: int, width: int, size: float, seed: int, *, tones: float = 0.08) -> tuple[Floats, NDArray[np.bool_]]:

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
-from silent_loom.core.images import Image, Kind
+from silent_loom.core.base.images import Image, Kind
 
 Floats = NDArray[np.float32]
 H, W = 600, 800

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.resample import blur
+from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.moving.resample import blur
 
 COURSES = 11
 

@@ -12,11 +12,11 @@ import pytest
 from fastapi.testclient import TestClient
 from PIL import Image as Pillow
 
+from silent_loom.core.base.images import Image, Kind
+from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.files.png import png_bytes
-from silent_loom.core.images import Image, Kind
-from silent_loom.core.maps.normal import from_height
-from silent_loom.core.photo.tilt import most_contrast, tilt
-from silent_loom.core.srgb import encode_srgb
+from silent_loom.core.look.tilt import most_contrast, tilt
+from silent_loom.core.steps.maps.normal import from_height
 from tests.conftest import spectrum
 from tests.support import varied
 from tests.web.test_api import change, client, row  # noqa: F401

@@ -12,16 +12,17 @@ from typing import Any
 import numpy as np
 import pytest
 
-from silent_loom.core.errors import Cancelled, LoomError, SettingError
+from silent_loom.core.base.errors import Cancelled, LoomError, SettingError
+from silent_loom.core.base.parallel import Lane, Rank, Task, both, over_rows
 from silent_loom.core.files.png import png_bytes
-from silent_loom.core.parallel import Lane, Rank, Task, both, over_rows
 from silent_loom.core.weave import registry
-from silent_loom.core.weave.recipes import starting_weave
+from silent_loom.core.weave.rows.recipes import starting_weave
 from silent_loom.store.jobs import JobFacts, StoredJobs
 from silent_loom.store.states import State
 from silent_loom.store.store import Store
+from silent_loom.work.desk import Draft
 from silent_loom.work.jobs import AGAIN, Job, Jobs
-from silent_loom.work.workbench import Draft, Workbench
+from silent_loom.work.workbench import Workbench
 from tests.conftest import codes_of
 from tests.conftest import spectrum as noise_of
 
@@ -333,14 +334,14 @@ def row(state: State, step: str) -> str:
 
 def test_a_draft_answers_as_the_change_will(bench: Workbench, state: State) -> None:
     draft = Draft(row(state, "height"), {"depth_mm": 3.0, "invert": True})
-    tried, _ = bench.map_rgba(state.id, "normal", 64, draft=draft)
+    tried, _ = bench.views.map_rgba(state.id, "normal", 64, draft=draft)
     assert bench.store.get(state.id).head == state.head
     changed = bench.store.change(state.id, state.head, draft.on(state.weave), "Depth")
     assert bench.evaluator.plan(changed.weave).spec("height").depth == 3.0
-    kept, facts = bench.map_rgba(state.id, "normal", 64)
+    kept, facts = bench.views.map_rgba(state.id, "normal", 64)
     assert kept == tried
     assert max(facts.width, facts.height) == 64
-    before, _ = bench.map_rgba(state.id, "normal", 64, entry=state.head)
+    before, _ = bench.views.map_rgba(state.id, "normal", 64, entry=state.head)
     assert before != kept
 
 
@@ -353,16 +354,16 @@ def test_decisions_of_a_draft_are_not_written(bench: Workbench, state: State) ->
         with bench.store._sessions() as session:
             return int(session.scalar(select(func.count()).select_from(KeptDecision)) or 0)
 
-    bench.map_rgba(state.id, "height", 64)
+    bench.views.map_rgba(state.id, "height", 64)
     stored = kept()
     assert stored >= 3
-    bench.map_rgba(state.id, "height", 64, draft=Draft(row(state, "light"), {"amount": 0.5}))
+    bench.views.map_rgba(state.id, "height", 64, draft=Draft(row(state, "light"), {"amount": 0.5}))
     assert kept() == stored
 
 
 def test_a_wrong_draft_is_refused(bench: Workbench, state: State) -> None:
     with pytest.raises(SettingError, match=r"height\.depth_mm"):
-        bench.map_rgba(state.id, "base", 64, draft=Draft(row(state, "height"), {"depth_mm": 0}))
+        bench.views.map_rgba(state.id, "base", 64, draft=Draft(row(state, "height"), {"depth_mm": 0}))
 
 
 def test_a_newer_question_of_a_view_gives_the_older_one_up(bench: Workbench, state: State) -> None:
@@ -377,27 +378,27 @@ def test_a_newer_question_of_a_view_gives_the_older_one_up(bench: Workbench, sta
 
     def ask_slowly() -> None:
         try:
-            bench.answer(state.id, slow, view="v", sequence=1)
+            bench.desk.answer(state.id, slow, view="v", sequence=1)
         except Cancelled:
             seen.append("given up")
 
     thread = threading.Thread(target=ask_slowly)
     thread.start()
     assert began.wait(5)
-    assert bench.answer(state.id, lambda w, t: "new", view="v", sequence=2) == "new"
+    assert bench.desk.answer(state.id, lambda w, t: "new", view="v", sequence=2) == "new"
     thread.join(5)
     assert seen == ["given up"]
     with pytest.raises(Cancelled):
-        bench.answer(state.id, lambda w, t: None, view="v", sequence=1)
+        bench.desk.answer(state.id, lambda w, t: None, view="v", sequence=1)
 
 
 def test_cards_are_kept_and_old_ones_go(bench: Workbench, state: State) -> None:
-    first = bench.card(state.id, state.head)
-    assert bench.card(state.id, state.head) == first
+    first = bench.cards.card(state.id, state.head)
+    assert bench.cards.card(state.id, state.head) == first
     changed = bench.store.change(state.id, state.head, state.weave.with_settings(row(state, "tone"), {"brightness": 1.0}), "Tone")
-    second = bench.card(state.id, changed.head)
+    second = bench.cards.card(state.id, changed.head)
     assert second != first
-    name = f"{state.id}-{bench.card_key(state.id, changed.head)}.png"
+    name = f"{state.id}-{bench.cards.card_key(state.id, changed.head)}.png"
     assert [p.name for p in (bench.store.folder / "pictures").iterdir()] == [name]
 
 
@@ -406,11 +407,11 @@ def test_a_material_whose_photo_is_switched_off_is_told_and_no_fault(bench: Work
     assert photo is not None
     off = state.weave.with_entry(photo.model_copy(update={"on": False}))
     bench.store.change(state.id, state.head, off, "Photo switched off")
-    found = bench.figures(state.id)
+    found = bench.figures.figures(state.id)
     constant = row(state, "metallic")  # reads nothing
     assert all(note.get("error") for ident, note in found["rows"].items() if ident != constant)
-    assert bench.form(state.id, 64), "what is left is shown on a plain sheet"
-    for ask in (lambda: bench.spots(state.id), lambda: bench.findings(state.id)):
+    assert bench.views.form(state.id, 64), "what is left is shown on a plain sheet"
+    for ask in (lambda: bench.mending.spots(state.id), lambda: bench.mending.findings(state.id)):
         with pytest.raises(LoomError):
             ask()
 
@@ -418,14 +419,14 @@ def test_a_material_whose_photo_is_switched_off_is_told_and_no_fault(bench: Work
 def test_a_card_is_drawn_anew_when_a_step_works_otherwise(
     bench: Workbench, state: State, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    before = bench.card_key(state.id, state.head), bench.map_key(state.id, "base", 64)
+    before = bench.cards.card_key(state.id, state.head), bench.views.map_key(state.id, "base", 64)
     monkeypatch.setattr(type(registry.step("tone")), "version", 99)
     bench.evaluator._plans = ()
-    assert bench.card_key(state.id, state.head) == before[0], "tone is idle here: nothing of it is seen"
+    assert bench.cards.card_key(state.id, state.head) == before[0], "tone is idle here: nothing of it is seen"
     monkeypatch.setattr(type(registry.step("seamless")), "version", 99)
     bench.evaluator._plans = ()
-    assert bench.card_key(state.id, state.head) != before[0]
-    assert bench.map_key(state.id, "base", 64) != before[1]
+    assert bench.cards.card_key(state.id, state.head) != before[0]
+    assert bench.views.map_key(state.id, "base", 64) != before[1]
 
 
 def test_a_delivery_fails_before_it_starts_when_a_row_cannot_run(bench: Workbench, state: State) -> None:
@@ -433,12 +434,12 @@ def test_a_delivery_fails_before_it_starts_when_a_row_cannot_run(bench: Workbenc
     broken = state.weave.model_copy(update={"steps": (normal, *[e for e in state.weave.steps if e.id != normal.id])})
     bench.store.change(state.id, state.head, broken, "moved")
     with pytest.raises(LoomError, match="needs height"):
-        bench.deliver(state.id, "plain", 64)
+        bench.delivering.deliver(state.id, "plain", 64)
     assert bench.jobs.all() == []
 
 
 def test_a_delivery_is_of_the_state_it_was_asked_for(bench: Workbench, state: State) -> None:
-    job = bench.deliver(state.id, "plain", 48)
+    job = bench.delivering.deliver(state.id, "plain", 48)
     bench.store.change(state.id, state.head, state.weave.with_settings(row(state, "height"), {"depth_mm": 77.0}), "Depth")
     until(lambda: ended(job), 60)
     assert job.state == "done", job.error
@@ -449,8 +450,8 @@ def test_a_delivery_is_of_the_state_it_was_asked_for(bench: Workbench, state: St
 
 def test_histograms_are_of_what_comes_into_a_row(bench: Workbench, state: State) -> None:
     bright = bench.store.change(state.id, state.head, state.weave.with_settings(row(state, "tone"), {"brightness": 2.0}), "Tone")
-    above = np.array(bench.counts(state.id, "base", 64, above=row(bright, "tone"))).sum(0)
-    below = np.array(bench.counts(state.id, "base", 64, above=row(bright, "height"))).sum(0)
+    above = np.array(bench.views.counts(state.id, "base", 64, above=row(bright, "tone"))).sum(0)
+    below = np.array(bench.views.counts(state.id, "base", 64, above=row(bright, "height"))).sum(0)
     levels = np.arange(above.size)
     assert (below * levels).sum() / below.sum() > 1.2 * (above * levels).sum() / above.sum()
-    assert bench.counts(state.id, "base", 64, above=row(bright, "photo")) == []
+    assert bench.views.counts(state.id, "base", 64, above=row(bright, "photo")) == []

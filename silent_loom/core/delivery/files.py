@@ -11,12 +11,12 @@ from typing import Any
 import numpy as np
 
 from silent_loom import __version__
+from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.parallel import IDLE, WORKERS, Task
 from silent_loom.core.delivery.gltf import write_glb
 from silent_loom.core.delivery.placing import MANIFEST, check_folder, check_targets, gathered, sha256
 from silent_loom.core.delivery.profile import FileSpec, Profile, parse_channel
 from silent_loom.core.files import write
-from silent_loom.core.images import Floats, Image, Kind
-from silent_loom.core.parallel import IDLE, WORKERS, Task
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.threads import ThreadSpec
 

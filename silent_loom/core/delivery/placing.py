@@ -13,7 +13,7 @@ from contextlib import contextmanager
 from importlib import import_module
 from pathlib import Path
 
-from silent_loom.core.errors import LoomError, refusal
+from silent_loom.core.base.errors import LoomError, refusal
 from silent_loom.core.files.place import place
 
 MANIFEST = "manifest.json"

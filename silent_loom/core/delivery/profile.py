@@ -8,7 +8,7 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
-from silent_loom.core.errors import LoomError
+from silent_loom.core.base.errors import LoomError
 
 _INDEX = {"": 0, "r": 0, "x": 0, "g": 1, "y": 1, "b": 2, "z": 2}
 

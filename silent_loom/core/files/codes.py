@@ -7,11 +7,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.colour import encode_near
+from silent_loom.core.base.colour import encode_near
+from silent_loom.core.base.images import Floats
+from silent_loom.core.base.kernels import inlined, kernel, subkernel
+from silent_loom.core.base.parallel import IDLE, Task, over_rows
 from silent_loom.core.files.formats import Depth
-from silent_loom.core.images import Floats
-from silent_loom.core.kernels import inlined, kernel, subkernel
-from silent_loom.core.parallel import IDLE, Task, over_rows
 
 
 @kernel("u1[:,:,::1], f4[:,::1], f4[:,:,::1], i8, i8", "u2[:,:,::1], f4[:,::1], f4[:,:,::1], i8, i8")

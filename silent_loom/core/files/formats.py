@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Literal
 
-from silent_loom.core.errors import FileError
+from silent_loom.core.base.errors import FileError
 
 Depth = Literal["8", "16", "half", "float"]
 """Bits a sample, or the kind of float."""

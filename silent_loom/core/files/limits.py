@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from dataclasses import dataclass, field
 
-from silent_loom.core.errors import FileError
+from silent_loom.core.base.errors import FileError
 
 
 def _from_environment(name: str, otherwise: int) -> int:

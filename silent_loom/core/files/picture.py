@@ -9,14 +9,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from silent_loom.core.base.images import CodedImage, Floats, Image, Kind
+from silent_loom.core.base.later import later
+from silent_loom.core.base.srgb import decode_table
 from silent_loom.core.files.profile import LINEAR, SRGB, Curve, Transfer
-from silent_loom.core.images import CodedImage, Floats, Image, Kind
-from silent_loom.core.later import later
-from silent_loom.core.srgb import decode_table
 
 # A file can be read while what computes with it is still being loaded
 _codes = later("silent_loom.core.files.codes")
-_resample = later("silent_loom.core.resample")
+_resample = later("silent_loom.core.moving.resample")
 
 
 @dataclass(frozen=True)

@@ -11,8 +11,8 @@ import numpy as np
 from isal import isal_zlib
 from numpy.typing import NDArray
 
-from silent_loom.core.kernels import kernel
-from silent_loom.core.parallel import IDLE, Task, over_rows
+from silent_loom.core.base.kernels import kernel
+from silent_loom.core.base.parallel import IDLE, Task, over_rows
 
 SIGNATURE = b"\x89PNG\r\n\x1a\n"
 _TYPES = {1: 0, 2: 4, 3: 2, 4: 6}

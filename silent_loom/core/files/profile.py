@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.srgb import decode_srgb
+from silent_loom.core.base.srgb import decode_srgb
 
 _BRADFORD_D50_SRGB = np.array(
     [

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from PIL import Image as Pillow
 from PIL import ImageCms
 
-from silent_loom.core.errors import FileError
+from silent_loom.core.base.errors import FileError
 from silent_loom.core.files.formats import WORDS, identify
 from silent_loom.core.files.limits import Limits
 from silent_loom.core.files.picture import Exif, Picture

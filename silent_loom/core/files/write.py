@@ -13,12 +13,12 @@ import OpenImageIO as oiio
 from numpy.typing import NDArray
 from PIL import Image as Pillow
 
-from silent_loom.core.errors import FileError
+from silent_loom.core.base.errors import FileError
+from silent_loom.core.base.images import Floats
+from silent_loom.core.base.later import later
+from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.files.formats import Depth
 from silent_loom.core.files.place import drop, place
-from silent_loom.core.images import Floats
-from silent_loom.core.later import later
-from silent_loom.core.parallel import IDLE, Task
 
 _codes = later("silent_loom.core.files.codes")
 _png = later("silent_loom.core.files.png")

@@ -6,7 +6,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from silent_loom.core.images import Floats
+from silent_loom.core.base.images import Floats
 
 Points = tuple[tuple[float, float], ...]
 STRAIGHT: Points = ((0.0, 0.0), (1.0, 1.0))

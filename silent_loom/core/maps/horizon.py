@@ -9,9 +9,9 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.images import Floats
-from silent_loom.core.kernels import finite, kernel
-from silent_loom.core.parallel import IDLE, Task, over_rows
+from silent_loom.core.base.images import Floats
+from silent_loom.core.base.kernels import finite, kernel
+from silent_loom.core.base.parallel import IDLE, Task, over_rows
 
 _BASIC = ((1, 0), (2, 1), (1, 1), (1, 2))
 _FINER = ((3, 1), (3, 2), (2, 3), (1, 3))

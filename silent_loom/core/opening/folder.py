@@ -7,7 +7,7 @@ import zipfile
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
-from silent_loom.core.errors import FileError
+from silent_loom.core.base.errors import FileError
 
 SUFFIXES = {".png", ".jpg", ".jpeg", ".tga", ".tif", ".tiff", ".bmp", ".webp", ".exr", ".hdr"}
 

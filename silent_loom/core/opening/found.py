@@ -9,14 +9,14 @@ from typing import Any
 
 import numpy as np
 
+from silent_loom.core.base.images import Floats, Kind
+from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.files import Limits, Picture, read
-from silent_loom.core.images import Floats, Kind
-from silent_loom.core.inspection import guess_kind
+from silent_loom.core.moving.resample import reduce_area
 from silent_loom.core.opening.green import green_direction
+from silent_loom.core.opening.inspection import guess_kind
 from silent_loom.core.opening.looks import Look, Packed, packing
 from silent_loom.core.opening.naming import tell
-from silent_loom.core.parallel import IDLE, Task
-from silent_loom.core.resample import reduce_area
 
 
 @dataclass(frozen=True)

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.images import Floats
-from silent_loom.core.resample import blur, reduce_area
+from silent_loom.core.base.images import Floats
+from silent_loom.core.moving.resample import blur, reduce_area
 
 SIDE = 1024
 SURE = 0.6

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from silent_loom.core.images import Floats
-from silent_loom.core.resample import blur, reduce_area
+from silent_loom.core.base.images import Floats
+from silent_loom.core.moving.resample import blur, reduce_area
 
 
 @dataclass(frozen=True)

@@ -1,11 +1,11 @@
 """Threads, steps, and how a weave is evaluated."""
 
-from silent_loom.core.weave.cache import Cache
+from silent_loom.core.weave.answers.cache import Cache
+from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.answers.plan import Plan
 from silent_loom.core.weave.decision import Decision, InMemory
-from silent_loom.core.weave.evaluate import Evaluator
-from silent_loom.core.weave.model import SourceRef, StepEntry, Weave
-from silent_loom.core.weave.plan import Plan
-from silent_loom.core.weave.recipes import starting_weave
+from silent_loom.core.weave.rows.model import SourceRef, StepEntry, Weave
+from silent_loom.core.weave.rows.recipes import starting_weave
 from silent_loom.core.weave.step import CarryStep, Geometry, MapStep, Sheet, Sources, Step
 
 __all__ = [

@@ -13,20 +13,20 @@ from typing import Any
 from pydantic import ValidationError
 from pydantic.fields import FieldInfo
 
-import silent_loom.core as core
-from silent_loom.core.errors import SettingError, WeaveError
+from silent_loom.core.base.errors import SettingError, WeaveError
 from silent_loom.core.weave.settings import Settings
 from silent_loom.core.weave.step import AnyStep, CarryStep, MapStep, Step
 
-_FAMILIES = ("photo", "tiling", "maps", "patterns")
+STEPS = "silent_loom.core.steps"
+"""The one folder that is scanned, to any depth; a folder in it is a family of steps."""
 
 
 @cache
 def steps() -> MappingProxyType[str, AnyStep]:
-    """Every step by name, in the order of their families; their folders may have folders in them."""
+    """Every step by name, family by family; folders may have folders in them."""
     found: dict[str, AnyStep] = {}
-    for family in _FAMILIES:
-        package = importlib.import_module(f"{core.__name__}.{family}")
+    for family in families():
+        package = importlib.import_module(f"{STEPS}.{family}")
         for info in pkgutil.walk_packages(package.__path__, f"{package.__name__}."):
             module = importlib.import_module(info.name)
             for _, member in inspect.getmembers(module, inspect.isclass):
@@ -38,14 +38,17 @@ def steps() -> MappingProxyType[str, AnyStep]:
 
 
 def families() -> dict[str, str]:
-    """Folders that hold steps and their titles, in the order in which they are shown."""
-    found = {name: importlib.import_module(f"{core.__name__}.{name}") for name in _FAMILIES}
-    return {name: getattr(package, "TITLE", name.capitalize()) for name, package in found.items()}
+    """Folders of steps and their titles, in the order in which they are shown: ``ORDER`` and ``TITLE`` of each package."""
+    package = importlib.import_module(STEPS)
+    names = [info.name for info in pkgutil.iter_modules(package.__path__) if info.ispkg]
+    found = {name: importlib.import_module(f"{STEPS}.{name}") for name in names}
+    ordered = sorted(found.items(), key=lambda item: (getattr(item[1], "ORDER", 99), item[0]))
+    return {name: getattr(module, "TITLE", name.replace("_", " ").capitalize()) for name, module in ordered}
 
 
 def family(name: str) -> str:
     """The folder that a step lies in, directly or deeper, by which steps are sorted on screen."""
-    return type(step(name)).__module__.removeprefix(f"{core.__name__}.").split(".")[0]
+    return type(step(name)).__module__.removeprefix(f"{STEPS}.").split(".")[0]
 
 
 def known(name: str) -> AnyStep | None:

@@ -6,7 +6,7 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 
-from silent_loom.core.images import Kind
+from silent_loom.core.base.images import Kind
 
 ThreadName = Annotated[str, StringConstraints(pattern=r"^[A-Za-z_][A-Za-z0-9_]{0,59}$")]
 """Name of a thread as a setting."""

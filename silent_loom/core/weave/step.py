@@ -9,9 +9,9 @@ from typing import Any, ClassVar, Generic, Protocol, TypeVar
 
 import numpy as np
 
+from silent_loom.core.base.images import Image
+from silent_loom.core.base.parallel import Task
 from silent_loom.core.files import Picture
-from silent_loom.core.images import Image
-from silent_loom.core.parallel import Task
 from silent_loom.core.weave.decision import NONE, Decision
 from silent_loom.core.weave.settings import Settings
 from silent_loom.core.weave.threads import ThreadSpec, spec

@@ -10,8 +10,8 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from silent_loom.core.errors import WeaveError
-from silent_loom.core.images import Image, Kind
+from silent_loom.core.base.errors import WeaveError
+from silent_loom.core.base.images import Image, Kind
 
 
 @dataclass(frozen=True)

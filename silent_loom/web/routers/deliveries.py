@@ -60,7 +60,7 @@ class Order(BaseModel):
 @router.post("/api/materials/{ident}/deliver", status_code=202)
 def deliver(ident: str, body: Order, bench: Bench) -> dict[str, Any]:
     """Start making a zip."""
-    return bench.deliver(ident, body.profile, body.size).as_dict()
+    return bench.delivering.deliver(ident, body.profile, body.size).as_dict()
 
 
 @router.get("/api/jobs")

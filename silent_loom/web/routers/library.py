@@ -8,7 +8,7 @@ from typing import Any
 from fastapi import APIRouter, Request, Response
 from fastapi.responses import FileResponse
 
-from silent_loom.core.errors import LoomError
+from silent_loom.core.base.errors import LoomError
 from silent_loom.demo import seed
 from silent_loom.store.states import Listed
 from silent_loom.store.store import Store
@@ -33,7 +33,7 @@ def card(bench: Workbench, store: Store, line: Listed) -> dict[str, Any]:
 
 def _facts(bench: Workbench, store: Store, line: Listed) -> dict[str, Any]:
     """What its weave says; kept by its state, which never changes."""
-    known = bench.card_facts.get(line.head)
+    known = bench.cards.facts.get(line.head)
     if known is not None:
         return known
     found: dict[str, Any] = {"source": "", "photo_row": "", "size_mm": (0.0, 0.0), "steps": 0, "error": "", "broken": False}
@@ -52,7 +52,7 @@ def _facts(bench: Workbench, store: Store, line: Listed) -> dict[str, Any]:
     except LoomError as error:
         return {**found, "error": str(error), "broken": True}
     if not found["error"]:  # an error may lie in a file that somebody puts back
-        bench.card_facts.put(line.head, found)
+        bench.cards.facts.put(line.head, found)
     return found
 
 
@@ -75,13 +75,13 @@ def cards(bench: Bench, store: Stored, binned: bool = False) -> dict[str, Any]:
 @router.get("/api/preparing")
 def preparing(bench: Bench) -> dict[str, Any]:
     """How many kernels are compiled, of how many; ``done`` once all are, or nothing was to be done."""
-    return bench.preparation.state() if bench.preparation is not None else {"ready": 0, "of": 0, "done": True}
+    return bench.desk.preparation.state() if bench.desk.preparation is not None else {"ready": 0, "of": 0, "done": True}
 
 
 @router.get("/api/materials/{ident}/card.png")
 def picture(ident: str, bench: Bench, request: Request, entry: int) -> Response:
     """The picture on a card; named by what it shows, so that a browser keeps it exactly as long as that is the same."""
-    return kept_by(request, bench.card_key(ident, entry), lambda: bench.card(ident, entry))
+    return kept_by(request, bench.cards.card_key(ident, entry), lambda: bench.cards.card(ident, entry))
 
 
 @router.get("/demo/{name}.jpg")

@@ -9,11 +9,11 @@ import numpy as np
 from fastapi import APIRouter, Query, Request, Response
 from pydantic import BaseModel, ConfigDict, Field
 
-from silent_loom.core.changes import SIDE
+from silent_loom.core.screen.changes import SIDE
 from silent_loom.web.common import Bench, kept_by
 from silent_loom.web.routers.materials import check_thread
+from silent_loom.work.desk import Draft
 from silent_loom.work.windows import window_rgba
-from silent_loom.work.workbench import Draft
 
 router = APIRouter(prefix="/api/materials/{ident}")
 _Size = Query(512, ge=8, le=4096)
@@ -48,7 +48,7 @@ def map_raw(ident: str, body: Ask, bench: Bench) -> Response:
     To a view that says which picture it has (``have``), the blocks that differ are answered one after another, their side,
     columns and rows in ``x-blocks``: ``128 3,4 4,4``.
     """
-    raw, facts = bench.map_rgba(ident, check_thread(body.thread), body.size, below=body.below, have=body.have, **body.how())
+    raw, facts = bench.views.map_rgba(ident, check_thread(body.thread), body.size, below=body.below, have=body.have, **body.how())
     headers = {
         "x-width": str(facts.width),
         "x-height": str(facts.height),
@@ -77,7 +77,7 @@ class WindowAsk(BaseModel):
 @router.post("/window")
 def window(ident: str, body: WindowAsk, bench: Bench) -> Response:
     """A part of a map at the size of a bake as RGBA bytes; where it lies and its key in the headers."""
-    raw, facts = window_rgba(bench, ident, check_thread(body.thread), body.size, body.box, body.view, body.sequence)
+    raw, facts = window_rgba(bench.desk, ident, check_thread(body.thread), body.size, body.box, body.view, body.sequence)
     headers = {"x-box": " ".join(map(str, facts.box)), "x-key": facts.key, "x-whole-above": quote(facts.whole_above)}
     return Response(raw, media_type="application/octet-stream", headers=headers)
 
@@ -85,7 +85,7 @@ def window(ident: str, body: WindowAsk, bench: Bench) -> Response:
 @router.post("/form")
 def form(ident: str, body: Ask, bench: Bench) -> Response:
     """Everything the form view draws with (see `Workbench.form`)."""
-    return Response(bench.form(ident, body.size, **body.how()), media_type="application/octet-stream")
+    return Response(bench.views.form(ident, body.size, **body.how()), media_type="application/octet-stream")
 
 
 @router.get("/map/{thread}.png")
@@ -94,26 +94,26 @@ def map_png(
 ) -> Response:
     """A map as an 8-bit PNG, named by what it shows."""
     name = check_thread(thread)
-    key = bench.map_key(ident, name, size, below=below, entry=entry)
-    return kept_by(request, key, lambda: bench.map_png(ident, name, size, below=below, entry=entry))
+    key = bench.views.map_key(ident, name, size, below=below, entry=entry)
+    return kept_by(request, key, lambda: bench.views.map_png(ident, name, size, below=below, entry=entry))
 
 
 @router.post("/probe")
 def probe(ident: str, body: Ask, bench: Bench) -> dict[str, Any]:
     """Exact values at a place of a map."""
-    return bench.probe(ident, check_thread(body.thread), body.u, body.v, body.size, **body.how())
+    return bench.views.probe(ident, check_thread(body.thread), body.u, body.v, body.size, **body.how())
 
 
 @router.post("/histogram")
 def counts(ident: str, body: Ask, bench: Bench) -> dict[str, Any]:
     """Histogram of a thread; with ``below`` of it as it comes into that row."""
-    return {"channels": bench.counts(ident, check_thread(body.thread), body.size, above=body.below, **body.how())}
+    return {"channels": bench.views.counts(ident, check_thread(body.thread), body.size, above=body.below, **body.how())}
 
 
 @router.get("/figures")
 def figures(ident: str, bench: Bench, entry: int | None = None, view: str = "", sequence: int = 0) -> dict[str, Any]:
     """Seams, evenness, repetition, and warnings of maps and rows."""
-    return bench.figures(ident, entry=entry, view=view, sequence=sequence)
+    return bench.figures.figures(ident, entry=entry, view=view, sequence=sequence)
 
 
 def _png(body: bytes) -> Response:
@@ -123,19 +123,19 @@ def _png(body: bytes) -> Response:
 @router.get("/light.png")
 def light(ident: str, bench: Bench, step_id: str | None = None) -> Response:
     """The uneven light of the photo, or what a row takes out, as a picture."""
-    return _png(bench.light_picture(ident, step_id))
+    return _png(bench.mending.light_picture(ident, step_id))
 
 
 @router.get("/seams.png")
 def seam_heat(ident: str, bench: Bench, size: int = Query(1024, ge=64, le=2048)) -> Response:
     """Where joins still show."""
-    return _png(bench.seam_heat(ident, size))
+    return _png(bench.mending.seam_heat(ident, size))
 
 
 @router.get("/spots")
 def spots(ident: str, bench: Bench) -> dict[str, Any]:
     """What repetition will show."""
-    return bench.spots(ident)
+    return bench.mending.spots(ident)
 
 
 @router.get("/cells.png")
@@ -147,7 +147,7 @@ def cells(
     size: int = Query(640, ge=64, le=2048),
 ) -> Response:
     """The cells of a break-up by themselves, or a test chart before and after it."""
-    return _png(bench.cells(ident, step_id, what, size))
+    return _png(bench.mending.cells(ident, step_id, what, size))
 
 
 class OneStep(BaseModel):
@@ -161,20 +161,20 @@ class OneStep(BaseModel):
 @router.post("/cell-sizes")
 def cell_sizes(ident: str, body: OneStep, bench: Bench) -> dict[str, Any]:
     """A break-up with cells of three sizes, to compare."""
-    return {"sizes": bench.cell_sizes(ident, body.step_id)}
+    return {"sizes": bench.mending.cell_sizes(ident, body.step_id)}
 
 
 @router.post("/pick")
 def pick(ident: str, body: Ask, bench: Bench) -> dict[str, Any]:
     """The light at a place of what comes into a row."""
-    return {"light": bench.pick(ident, body.below or "", body.u, body.v)}
+    return {"light": bench.mending.pick(ident, body.below or "", body.u, body.v)}
 
 
 @router.get("/photo.jpg")
 def photo(ident: str, bench: Bench, step_id: str, size: int = Query(1400, ge=64, le=4096)) -> Response:
     """The photo of a row as it came, upright, for placing corners on it."""
     return Response(
-        bench.photo(ident, step_id, size),
+        bench.mending.photo(ident, step_id, size),
         media_type="image/jpeg",
         headers={"cache-control": "max-age=3600"},
     )

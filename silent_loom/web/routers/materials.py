@@ -9,13 +9,14 @@ from typing import Any, Literal
 from fastapi import APIRouter, File, Form, Request, Response, UploadFile
 from pydantic import BaseModel, ConfigDict, Field
 
-from silent_loom.core.derive import weave_for
-from silent_loom.core.errors import LoomError, SettingError, WeaveError
-from silent_loom.core.parallel import Rank
-from silent_loom.core.photo.whole_repeats import follow_grid
-from silent_loom.core.weave import edit, registry, tree
-from silent_loom.core.weave.model import Dial, GroupEntry, Mask, MixMode, SourceRef, StepEntry, Weave
-from silent_loom.core.weave.recipes import begun
+from silent_loom.core.base.errors import LoomError, SettingError, WeaveError
+from silent_loom.core.base.parallel import Rank
+from silent_loom.core.report.whole_repeats import follow_grid
+from silent_loom.core.ways.derive import weave_for
+from silent_loom.core.weave import registry
+from silent_loom.core.weave.rows import edit, tree
+from silent_loom.core.weave.rows.model import Dial, GroupEntry, Mask, MixMode, SourceRef, StepEntry, Weave
+from silent_loom.core.weave.rows.recipes import begun
 from silent_loom.store.states import Origin, State
 from silent_loom.web import describe
 from silent_loom.web.common import Bench, Stored, templates
@@ -296,7 +297,7 @@ _Way = Literal["suggested", "motif", "overlap"]
 def suggest(ident: str, bench: Bench, store: Stored, method: _Way = "suggested") -> dict[str, Any]:
     """Let the seamless step be set by what suits the picture; one entry of the history."""
     state = store.get(ident)
-    step_id, settings, why = bench.suggestion(ident, method)
+    step_id, settings, why = bench.mending.suggestion(ident, method)
     weave = state.weave.with_settings(step_id, settings)
     words = "Seamless: overlap fitted" if method == "overlap" else f"Seamless suggested: {settings['method']}"
     after = state if weave == state.weave else store.change(ident, state.head, weave, words)
@@ -307,7 +308,7 @@ def suggest(ident: str, bench: Bench, store: Stored, method: _Way = "suggested")
 def crop_to_repeats(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
     """Let Straighten keep a whole number of repeats of the motif; one entry of the history."""
     state = store.get(ident)
-    found = bench.whole_repeats(ident)
+    found = bench.mending.whole_repeats(ident)
     after = (
         state
         if found.weave == state.weave
@@ -322,7 +323,7 @@ def photo_report(ident: str, bench: Bench, aside: bool = False) -> dict[str, Any
 
     Asked for ``aside``, it waits until nobody is waiting for a picture.
     """
-    return bench.findings(ident, rank=Rank.ASIDE if aside else Rank.TABLE)
+    return bench.mending.findings(ident, rank=Rank.ASIDE if aside else Rank.TABLE)
 
 
 def _begins(step: str) -> bool:
@@ -339,7 +340,7 @@ class CureBody(BaseModel):
 @router.post("/api/materials/{ident}/cure")
 def cure(ident: str, body: CureBody, bench: Bench, store: Stored) -> dict[str, Any]:
     """Mend a finding of the photo report by the step it names; added where it is missing."""
-    found = next((f for f in bench.photo_report(ident).findings if f.code == body.code and f.cure), None)
+    found = next((f for f in bench.mending.photo_report(ident).findings if f.code == body.code and f.cure), None)
     if found is None or found.cure is None:
         raise WeaveError("there is nothing to mend by itself here", body.code, "See what it says.")
     state = store.get(ident)

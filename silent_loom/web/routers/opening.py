@@ -7,7 +7,7 @@ from typing import Any
 from fastapi import APIRouter, File, UploadFile
 from pydantic import BaseModel, ConfigDict, Field
 
-from silent_loom.core.errors import FileError
+from silent_loom.core.base.errors import FileError
 from silent_loom.core.weave import threads
 from silent_loom.web.common import Bench, Rooms
 from silent_loom.web.routers.materials import shown

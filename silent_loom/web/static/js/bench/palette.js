@@ -1,7 +1,6 @@
 // Steps to add: found by typing plain words, in families, the last used first. It inserts below the chosen row.
 import { el, icon } from "../api.js";
 
-const FAMILIES = { photo: "Photo", tiling: "Repeat", maps: "Maps", patterns: "From nothing" };
 const RECENT = "loom-recent-steps";
 
 export class Palette {
@@ -51,7 +50,7 @@ export class Palette {
     const recent = words.length ? [] : this.recent.map((n) => this.state.steps[n]).filter(Boolean).slice(0, 4);
     if (recent.length) parts.push(["Used last", recent]);
     if (words.length) parts.push(["", all.filter(fits).sort((a, b) => rank(b) - rank(a))]);
-    else for (const [name, title] of Object.entries(FAMILIES)) parts.push([title, all.filter((s) => s.family === name)]);
+    else for (const title of new Set(all.map((s) => s.family))) parts.push([title, all.filter((s) => s.family === title)]);
     this.items.replaceChildren(...parts.flatMap(([title, steps]) => steps.length
       ? [title ? el("div", { class: "palette-family", role: "presentation" }, title) : null, ...steps.map((s) => this.item(s))].filter(Boolean) : []));
     if (!this.items.querySelector("[role=option]")) this.items.append(el("div", { class: "quiet p-2" }, "No step does that yet. Try a plainer word."));

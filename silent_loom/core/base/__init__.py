@@ -1,0 +1,1 @@
+"""What everything stands on: errors, images, light, kernels, the cores."""

@@ -1,0 +1,204 @@
+"""Bands of rows on every core, with a place between them to stop or to let somebody else go first.
+
+Kernels are serial numba functions that release the interpreter lock and work on rows ``y0 … y1``. They are spread over
+threads here and not by numba's own parallel loops: bands can be cancelled and pre-empted, any number of threads may
+call at once whichever threading layer numba finds, and a serial kernel compiles in a fraction of the time.
+"""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
+from enum import IntEnum
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from silent_loom.core.base.errors import Cancelled
+
+WORKERS = max(1, len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else (os.cpu_count() or 1))
+_pool = ThreadPoolExecutor(WORKERS, thread_name_prefix="band")
+_pairs = ThreadPoolExecutor(16, thread_name_prefix="beside")  # its calls may wait for bands, so never in the same pool
+
+
+class Rank(IntEnum):
+    """What goes first where computations share a lane: a higher one overtakes a lower one at its next checkpoint."""
+
+    JOB = 0
+    """Nobody looks: a delivery, say."""
+    ASIDE = 1
+    """Seen beside the picture: figures, histograms, small pictures."""
+    TABLE = 2
+    """The picture itself, at rest."""
+    HAND = 3
+    """The picture under a moving hand."""
+
+
+class Task:
+    """One computation under way: can be cancelled, reports how far it is, and steps aside between bands.
+
+    Parameters
+    ----------
+    progress : callable, optional
+        Called with a fraction in 0…1 and a few words.
+    lane, rank
+        The lane this computation shares with others, and what it lets go first there.
+    """
+
+    def __init__(
+        self,
+        progress: Callable[[float, str], None] | None = None,
+        lane: Lane | None = None,
+        rank: Rank = Rank.HAND,
+    ) -> None:
+        self._cancelled = threading.Event()
+        self._progress = progress
+        self.lane, self.rank = lane, rank
+        self._whole: Task = self
+
+    def part(self, start: float, end: float) -> Task:
+        """A task for a part of this one: its progress runs from ``start`` to ``end`` of this one's, cancelled together and
+        owning the lane together. Nothing is reported when both are equal."""
+        quiet = start == end
+        child = Task(None if quiet else lambda f, words: self.report(start + (end - start) * f, words), self.lane, self.rank)
+        child._cancelled = self._cancelled
+        child._whole = self._whole
+        return child
+
+    def cancel(self) -> None:
+        self._cancelled.set()
+
+    @property
+    def cancelled(self) -> bool:
+        return self._cancelled.is_set()
+
+    def checkpoint(self) -> None:
+        """Between two bands: stop here when cancelled, or let a more urgent computation go first."""
+        if self._cancelled.is_set():
+            raise Cancelled
+        if self.lane is not None:
+            self.lane.step_aside(self)
+
+    def report(self, fraction: float, words: str = "") -> None:
+        if self._progress is not None:
+            self._progress(min(1.0, max(0.0, fraction)), words)
+
+
+class Lane:
+    """One computation at a time owns the cores; one of higher rank overtakes at the next checkpoint of another."""
+
+    def __init__(self) -> None:
+        self._state = threading.Condition()
+        self._owner: Task | None = None
+        self._waiting = dict.fromkeys(Rank, 0)
+        self._aside: set[Task] = set()
+
+    @contextmanager
+    def hold(self, task: Task) -> Iterator[None]:
+        """Own the lane while the block runs.
+
+        Raises
+        ------
+        Cancelled
+            When the task was cancelled while it waited.
+        """
+        self._acquire(task)
+        try:
+            yield
+        finally:
+            self._release(task)
+
+    def step_aside(self, task: Task) -> None:
+        """Let every waiting computation of higher rank go first."""
+        whole = task._whole
+        with self._state:
+            while whole in self._aside:  # stepped aside already, in another thread of this computation
+                if whole.cancelled:
+                    raise Cancelled
+                self._state.wait(0.05)
+            if not self._before(task) or self._owner is not whole:
+                return
+            self._aside.add(whole)
+            self._release(whole)
+            try:
+                self._acquire(whole)
+            finally:
+                self._aside.discard(whole)
+                self._state.notify_all()
+
+    def _before(self, task: Task) -> bool:
+        return any(count for rank, count in self._waiting.items() if rank > task.rank)
+
+    def _acquire(self, task: Task) -> None:
+        with self._state:
+            self._waiting[task.rank] += 1
+            try:
+                while self._owner is not None or self._before(task):
+                    if task.cancelled:
+                        raise Cancelled
+                    self._state.wait(0.05)
+                if task.cancelled:
+                    raise Cancelled
+                self._owner = task
+            finally:
+                self._waiting[task.rank] -= 1
+                self._state.notify_all()
+
+    def _release(self, task: Task) -> None:
+        with self._state:
+            if self._owner is task:  # it is not when it was cancelled while it had stepped aside
+                self._owner = None
+            self._state.notify_all()
+
+
+IDLE = Task()
+
+
+def over_rows(rows: int, work: Callable[[int, int], Any], task: Task = IDLE, least: int = 32, cost: float = 1.0) -> None:
+    """Call ``work(y0, y1)`` for bands that cover ``0 … rows``, on every core.
+
+    Parameters
+    ----------
+    rows : int
+        Number of rows.
+    work : callable
+        Takes the first row and the one after the last; must release the interpreter lock to gain anything.
+    task : Task
+        Asked between rounds of bands whether to go on.
+    least : int
+        Smallest band worth a thread.
+    cost : float
+        Rough milliseconds for 64 rows, to keep a band under about 30 ms.
+    """
+    rounds = max(1, -(-rows * cost // (64 * 30 * WORKERS)))  # of one band for every worker, none left idle
+    band = max(least, int(-(-rows // (WORKERS * rounds))))
+    starts = list(range(0, rows, band))
+    if len(starts) == 1:
+        task.checkpoint()
+        work(0, rows)
+        return
+    for i in range(0, len(starts), WORKERS):
+        task.checkpoint()
+        chunk = [(y, min(rows, y + band)) for y in starts[i : i + WORKERS]]
+        futures = [_pool.submit(work, y0, y1) for y0, y1 in chunk[1:]]
+        work(*chunk[0])
+        for future in futures:
+            future.result()
+
+
+def both(*calls: Callable[[], Any]) -> list[Any]:
+    """Run independent calls side by side and give their results in order."""
+    futures = [_pairs.submit(call) for call in calls[1:]]
+    first = calls[0]()
+    return [first, *(future.result() for future in futures)]
+
+
+def copied(samples: NDArray[Any]) -> NDArray[Any]:
+    """A copy, made on every core: most of its time goes into memory that was never used before."""
+    out = np.empty_like(samples)
+    over_rows(len(samples), lambda first, last: np.copyto(out[first:last], samples[first:last]))
+    return out

@@ -1,0 +1,1 @@
+"""Figures for what an eye would mind."""

@@ -1,0 +1,1 @@
+"""Regular motifs: their lattice, grid, stripes and beat."""

@@ -1,0 +1,1 @@
+"""Sizes, and samples that are moved, bent, slid and blended."""

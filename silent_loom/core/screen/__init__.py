@@ -1,0 +1,1 @@
+"""Maps as a screen shows them."""

@@ -1,0 +1,1 @@
+"""Every step, a file each; the only folder that the registry scans."""

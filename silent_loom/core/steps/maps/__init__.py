@@ -1,0 +1,4 @@
+"""Steps that make maps."""
+
+TITLE = "Maps"
+ORDER = 2

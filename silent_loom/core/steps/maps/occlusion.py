@@ -1,0 +1,69 @@
+"""Occlusion: how much of the sky the height hides."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Literal
+
+import numpy as np
+
+from silent_loom.core.base.images import Image, Kind, data
+from silent_loom.core.base.parallel import Task
+from silent_loom.core.maps.horizon import sky_visibility
+from silent_loom.core.weave.decision import Decision
+from silent_loom.core.weave.settings import Settings, ThreadName, setting
+from silent_loom.core.weave.step import MapStep, Sheet
+
+
+class OcclusionSettings(Settings):
+    radius_mm: float = setting(
+        30.0,
+        "Occluders farther than this, measured along the sheet, are left out.",
+        title="Radius",
+        unit="mm",
+        low=0.01,
+        high=1e5,
+        soft=(1, 300),
+        log=True,
+    )
+    strength: float = setting(1.0, "How much of it is kept; it never brightens.", low=0, high=1, step=0.01)
+    height_scale: float = setting(
+        1.0, "Factor on the height, for this map only.", title="Height scale", low=0, high=20, soft=(0, 4), step=0.01
+    )
+    azimuths: Literal[16, 32] = setting(
+        16,
+        "Directions in which the horizon is sought.",
+        title="Quality",
+        names={16: "16 directions", 32: "32 directions, slower"},
+    )
+    reads_from: ThreadName = setting(
+        "height", "The height it is made from.", title="Made from", shape="thread", kinds=(Kind.DATA,)
+    )
+
+
+class Occlusion(MapStep[OcclusionSettings]):
+    """1 − strength · (1 − v), v the cosine-weighted visibility of the sky over the wrapping height field."""
+
+    name = "occlusion"
+    title = "Occlusion"
+    words_for_it = ("ao", "shadow", "crevice", "ambient")
+    sentence = "How much of the sky each point sees past the relief around it."
+    Settings = OcclusionSettings
+
+    def words(self, s: OcclusionSettings) -> str:
+        return f"radius {s.radius_mm:g} mm"
+
+    def reads(self, s: OcclusionSettings) -> tuple[str, ...]:
+        return (s.reads_from,)
+
+    def writes(self, s: OcclusionSettings) -> tuple[str, ...]:
+        return ("occlusion",)
+
+    def run(
+        self, s: OcclusionSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
+    ) -> dict[str, Image]:
+        height = inputs[s.reads_from]
+        plane = height.plane() * np.float32(s.height_scale)
+        seen = sky_visibility(plane, height.texel_mm, s.radius_mm, fine=s.azimuths == 32, task=task)
+        np.clip(seen, 0, 1, out=seen)
+        return {"occlusion": data(1 - np.float32(s.strength) * (1 - seen), height)}

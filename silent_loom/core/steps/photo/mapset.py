@@ -1,0 +1,124 @@
+"""The step that brings a finished map set in: files, channels of files, and what is mended in them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Literal
+
+import numpy as np
+from pydantic import Field
+
+from silent_loom.core.base.errors import WeaveError
+from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.parallel import Task
+from silent_loom.core.base.srgb import decode_srgb
+from silent_loom.core.files import Picture
+from silent_loom.core.moving.resample import blur, normalise, resize
+from silent_loom.core.weave import threads
+from silent_loom.core.weave.decision import Decision
+from silent_loom.core.weave.settings import Settings, ThreadName, setting
+from silent_loom.core.weave.step import Geometry, MapStep, Sheet, Sources
+
+
+class MapSource(Settings):
+    """Where one map comes from."""
+
+    thread: ThreadName
+    source: str = Field(pattern=r"^[0-9a-f]{64}$")
+    channel: Literal["rgb", "r", "g", "b", "a"] = "rgb"
+    read_as: Literal["tagged", "srgb", "linear"] = Field(
+        "tagged", description="Of colour: how it is encoded. Of data: 'srgb' undoes a curve that was laid over it."
+    )
+    invert: bool = Field(False, description="Smoothness as roughness.")
+    green_down: bool = Field(False, description="The normal map's green points down: turned up.")
+
+
+class MapSetSettings(Settings):
+    maps: tuple[MapSource, ...] = setting((), "Files and channels that the maps come from.", title="Maps", shape="maps")
+    width_mm: float = setting(
+        1000.0, "Real width of one repeat.", title="Width", unit="mm", low=0.01, high=1e6, soft=(10, 10000), log=True
+    )
+    depth_mm: float = setting(
+        10.0, "From black to white of the height map.", title="Depth", unit="mm", low=0.001, high=1e5, soft=(0.1, 200), log=True
+    )
+    repeats: bool = setting(True, "The edges of the set meet already.", title="Seamless already")
+
+
+class MapSet(MapStep[MapSetSettings]):
+    """Maps at their own size, brought to the largest of them; colour decoded, data as it stands."""
+
+    name = "mapset"
+    can = frozenset({"maps"})
+    title = "Map set"
+    words_for_it = ("textures", "files", "set", "open", "bought")
+    sentence = "Brings finished maps in: each from its file, or from a channel of one."
+    Settings = MapSetSettings
+
+    def words(self, s: MapSetSettings) -> str:
+        return f"{len(s.maps)} maps"
+
+    def writes(self, s: MapSetSettings) -> tuple[str, ...]:
+        return tuple(dict.fromkeys(m.thread for m in s.maps))
+
+    def makes(self, s: MapSetSettings) -> tuple[threads.ThreadSpec, ...]:
+        return tuple(m.over(s.depth_mm) for m in map(threads.spec, self.writes(s)) if m.unit)
+
+    def geometry(self, s: MapSetSettings, before: Geometry, sources: Sources) -> Geometry:
+        if not s.maps:
+            raise WeaveError("no files are chosen", self.title, "Open a folder, a zip or several files.")
+        infos = [sources.info(m.source) for m in s.maps]
+        largest = max(infos, key=lambda i: i.width * i.height)
+        return Geometry((s.width_mm, s.width_mm * largest.height / largest.width), s.repeats, (largest.width, largest.height))
+
+    def run(
+        self, s: MapSetSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
+    ) -> dict[str, Image]:
+        made: dict[str, Image] = {}
+        for m in s.maps:
+            if m.thread in made:
+                continue
+            task.checkpoint()
+            picture = sheet.sources.picture(m.source)
+            meaning = threads.spec(m.thread)
+            kind = meaning.kind
+            pixels = _taken(picture, m, kind)
+            if meaning.unit:
+                if picture.bits == 8:
+                    pixels = smooth_steps(pixels, s.repeats)
+                pixels = (pixels - np.float32(0.5)) * np.float32(s.depth_mm)
+            image = Image(np.ascontiguousarray(pixels, np.float32), kind, sheet.size_mm, s.repeats)
+            made[m.thread] = resize(image, sheet.width, sheet.height, task)
+        return made
+
+
+def _taken(picture: Picture, m: MapSource, kind: Kind) -> Floats:
+    if kind is Kind.COLOUR:
+        return picture.read_as(m.read_as).colour()
+    data = picture.data()
+    if m.read_as == "srgb":  # data that was saved through the curve of colour
+        data = decode_srgb(np.clip(data, 0, 1)).astype(np.float32)
+    if kind is Kind.NORMAL:
+        if data.shape[2] < 3:
+            raise WeaveError("a normal map has three channels", "Map set", "Choose another file for the normal map.")
+        signed = picture.bits == 32 and float(data.min()) < -0.01
+        n = np.array(data[..., :3] if signed else data[..., :3] * 2 - 1, np.float32)
+        if m.green_down:
+            n[..., 1] *= -1
+        n[..., 2] = np.maximum(n[..., 2], 1e-3)
+        return normalise(n)
+    if m.channel == "a":
+        alpha = picture.alpha_plane()
+        plane = np.ones(data.shape[:2], np.float32) if alpha is None else alpha
+    else:
+        index = {"rgb": 0, "r": 0, "g": 1, "b": 2}[m.channel]
+        plane = data.mean(2) if m.channel == "rgb" and data.shape[2] == 3 else data[..., min(index, data.shape[2] - 1)]
+    return (1 - plane if m.invert else plane)[..., None]
+
+
+def smooth_steps(pixels: Floats, wraps: bool) -> Floats:
+    """An 8-bit height without its stairs: smoothed, but never by more than the half step that rounding has hidden."""
+    half = np.float32(0.5 / 255)
+    out = pixels
+    for _ in range(4):
+        out = np.clip(blur(np.ascontiguousarray(out), 1.6, wraps), pixels - half, pixels + half)
+    return np.ascontiguousarray(out, np.float32)

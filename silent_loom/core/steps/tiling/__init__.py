@@ -1,0 +1,4 @@
+"""Steps that make a sheet repeat."""
+
+TITLE = "Repeat"
+ORDER = 1

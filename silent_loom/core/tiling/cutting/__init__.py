@@ -1,0 +1,1 @@
+"""Where a sheet is cut, and at what price."""

@@ -1,0 +1,1 @@
+"""How both sides of a cut are joined."""

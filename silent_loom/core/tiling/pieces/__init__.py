@@ -1,0 +1,1 @@
+"""Sheets made of pieces of others."""

@@ -1,0 +1,1 @@
+"""The whole way in one call."""

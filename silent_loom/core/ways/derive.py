@@ -1,0 +1,390 @@
+"""From one photo to a delivered map set in one call: what the command line and the demo use."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Mapping, Sequence
+from concurrent.futures import Future
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from silent_loom.core.base.errors import LoomError, SettingError
+from silent_loom.core.base.images import Image, Kind
+from silent_loom.core.base.kernels import load_kernels
+from silent_loom.core.base.parallel import IDLE, Task, both
+from silent_loom.core.delivery.files import deliver_as_made, needed
+from silent_loom.core.delivery.names import file_name
+from silent_loom.core.delivery.placing import check_folder
+from silent_loom.core.delivery.profile import Profile, profile
+from silent_loom.core.files import Limits, Picture, read
+from silent_loom.core.look.meters.broken import with_beat
+from silent_loom.core.look.meters.contrast_meter import Kept, contrast_kept
+from silent_loom.core.look.meters.seam_meter import seams
+from silent_loom.core.moving.resample import at_most
+from silent_loom.core.report.judge import contrast_after
+from silent_loom.core.report.overlap import fitted_overlap
+from silent_loom.core.report.suggest import PROVED, suggest
+from silent_loom.core.steps.photo.light import evenness
+from silent_loom.core.steps.photo.straighten import from_pixels
+from silent_loom.core.steps.tiling.seamless import SEAMLESS, SeamlessSettings, joins
+from silent_loom.core.ways.map_files import LEAST
+from silent_loom.core.ways.sets import motif_settings
+from silent_loom.core.ways.sources import FileSources, digest_of, reference
+from silent_loom.core.ways.woven import check_file_setting, pairs_from, put_through
+from silent_loom.core.weave import registry
+from silent_loom.core.weave.answers.cache import Cache
+from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.decision import Decision
+from silent_loom.core.weave.rows.model import StepEntry, Weave
+from silent_loom.core.weave.rows.recipes import begun, recipe
+
+
+def settings_from(pairs: Sequence[str]) -> dict[str, dict[str, Any]]:
+    """``STEP.SETTING=VALUE`` pairs as settings by step.
+
+    Raises
+    ------
+    SettingError
+        A pair cannot be read, or names no step or setting.
+    """
+    found: dict[str, dict[str, Any]] = {}
+    for step, name, value in pairs_from(pairs):
+        registry.step(step)
+        check_file_setting(step, name, f"{step}.{name}")
+        found.setdefault(step, {})[name] = value
+    for step, values in found.items():
+        registry.settings_of(step, values)
+    return found
+
+
+def weave_for(
+    picture: Picture,
+    path: Path,
+    digest: str,
+    *,
+    corners: np.ndarray[Any, Any] | None = None,
+    extent_mm: float = 1000.0,
+    depth_mm: float = 10.0,
+    seamless: str | None = "cut",
+    square: bool = False,
+    settings: Mapping[str, Mapping[str, Any]] | None = None,
+) -> Weave:
+    """The starting weave of a photo with the usual choices made.
+
+    Parameters
+    ----------
+    corners : array, shape (4, 2), optional
+        Clockwise from top left, texel centres, (0, 0) top left after the EXIF turn.
+    extent_mm : float
+        Width of the straightened rectangle, or of the whole photo without corners.
+    seamless : str or None
+        Method; None leaves the step off. 'suggested' and 'motif' depend on the picture: see `with_suggestion`.
+    """
+    brings, levels, closes = registry.able("photo"), registry.able("straighten"), registry.able("close")
+    values: dict[str, dict[str, Any]] = {
+        brings: {"width_mm": extent_mm, "alpha": "keep" if picture.alpha is not None else "drop"},
+        levels: {"width_mm": extent_mm, "crop": "square" if square else "free"},
+        registry.able("depth"): {"depth_mm": depth_mm},
+    }
+    if corners is not None:
+        values[levels]["corners"] = from_pixels(corners, picture.width, picture.height)
+    given = {k: dict(v) for k, v in (settings or {}).items()}
+    for step, changed in given.items():
+        values.setdefault(step, {}).update(changed)
+    if seamless not in (None, "suggested", "motif"):
+        values.setdefault(closes, {}).setdefault("method", seamless)
+    weave = begun("photo", {"photo": digest}, values, {digest: reference(path, picture)})
+    listed = recipe("photo").step_names()
+    extra = [StepEntry(step=k, settings=v) for k, v in values.items() if k not in listed]
+    weave = weave.model_copy(update={"steps": (*weave.steps, *extra)})
+    closing = weave.able("close")
+    return weave.with_entry(closing.model_copy(update={"on": False})) if closing and seamless is None else weave
+
+
+def with_suggestion(evaluator: Evaluator, weave: Weave, method: str = "suggested", task: Task = IDLE) -> tuple[Weave, str]:
+    """A weave with the settings of its seamless step told from what comes into it, and why.
+
+    Raises
+    ------
+    WeaveError, LoomError
+        There is no such step, or no motif to go by.
+    """
+    entry = weave.able("close")
+    if entry is None:
+        raise SettingError("there is no seamless step in this weave", "seamless", "Add one.")
+    straight = evaluator.coming_in(weave.with_settings(entry.id, {"method": "cut"}), entry.id, "base", PROVED, task)
+    if method == "motif":
+        return weave.with_settings(entry.id, motif_settings(straight, task)), "A motif was found."
+    now: Any = registry.settings_of(entry.step, entry.settings)
+    if method == "overlap":
+        x, y = fitted_overlap(straight, (now.overlap_x, now.overlap_y), task)
+        return weave.with_settings(entry.id, {"overlap_x": x, "overlap_y": y}), _fitted((now.overlap_x, now.overlap_y), (x, y))
+    told = suggest(straight, (now.overlap_x, now.overlap_y), task)
+    return weave.with_settings(entry.id, told.settings), told.why
+
+
+def _fitted(asked: tuple[float, float], found: tuple[float, float]) -> str:
+    if asked == found:
+        return "Nothing fits clearly better: the overlaps are left as they were."
+    parts = [
+        f"{way} from {100 * was:.3g} to {100 * now:.3g} %"
+        for way, was, now in zip(("across", "down"), asked, found, strict=True)
+        if was != now
+    ]
+    return f"What runs along the edges meets itself now: {' and '.join(parts)}."
+
+
+Joins = tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]
+
+
+def closing(evaluator: Evaluator, weave: Weave, size: int, task: Task = IDLE) -> tuple[SeamlessSettings, Decision, Image] | None:
+    """How a finished sheet was made seamless, and from what base colour.
+
+    A step below the seamless one that changes the sheet itself, such as a break-up, leaves nothing to hold against: None.
+    """
+    plan = evaluator.plan(weave)
+    closed = next((r for r in plan.rows if "close" in r.step.can and r.error is None), None)
+    if closed is None or not isinstance(closed.settings, SeamlessSettings) or plan.geometry != closed.after:
+        return None
+    decision = evaluator.decision(weave, closed.entry.id, task)
+    return closed.settings, decision, evaluator.coming_in(weave, closed.entry.id, "base", size, task)
+
+
+def seam_lines(
+    evaluator: Evaluator, weave: Weave, finished: Image, size: int, task: Task = IDLE
+) -> tuple[Joins | None, Image | None]:
+    """Where a finished sheet was joined, and what was joined there; None where no step above says: see `closing`."""
+    known = closing(evaluator, weave, size, task)
+    if known is None:
+        return None, None
+    s, decision, coming = known
+    w, h = finished.width, finished.height
+    return joins(s, decision, w, h), SEAMLESS.open_sheet(s, coming, w, h, task)
+
+
+def _contrast(evaluator: Evaluator, weave: Weave, finished: Image, size: int, task: Task) -> tuple[Kept, Kept]:
+    """Local contrast kept where a finished sheet was joined; at its borders, where no step above says."""
+    size = min(size, PROVED)
+    known, small = closing(evaluator, weave, size, task), at_most(finished, size, task)
+    if known is None:
+        return contrast_kept(replace(small, wraps=True), task=task)
+    s, decision, coming = known
+    return contrast_after(s, decision, coming, small, task)
+
+
+def measure(evaluator: Evaluator, weave: Weave, size: int, task: Task = IDLE) -> dict[str, float]:
+    """Seam and evenness figures of a weave, before and after its steps mend them, and the local contrast that they kept.
+
+    Before is the straightened sheet merely laid side by side; after is the finished base colour, its joins known.
+    """
+    plan = evaluator.plan(weave)
+    straight = next((r.entry.id for r in plan.rows if "straighten" in r.step.can), plan.rows[0].entry.id)
+    finished = evaluator.ask(weave, "base", size, task)
+    before_size = min(size, 1024)  # an unmended border shows at any size
+    before = evaluator.ask(weave, "base", before_size, task, below=straight)
+    wrapped = Image(before.pixels, Kind.COLOUR, before.size_mm, True)
+    bx, by = seams(wrapped, search=False, task=task)
+    known, laid = seam_lines(evaluator, weave, finished, size, task)
+    ax, ay = seams(finished, known, open_sheet=laid, search=False, task=task)
+    cx, cy = _contrast(evaluator, weave, finished, size, task)
+    lines = known if known is not None else (None, None)
+    after_x, after_y = (with_beat(s.figure, finished, k, lines[k], task) for k, s in ((0, ax), (1, ay)))
+    return {
+        "seam_x_before": round(bx.figure, 4),
+        "seam_y_before": round(by.figure, 4),
+        "seam_x_after": round(after_x, 4),
+        "seam_y_after": round(after_y, 4),
+        "contrast_x_after": round(cx.figure, 3),
+        "contrast_y_after": round(cy.figure, 3),
+        "evenness_before": round(evenness(before), 4),
+        "evenness_after": round(evenness(finished), 4),
+    }
+
+
+def derive(
+    photo: Path,
+    out: Path,
+    *,
+    corners: np.ndarray[Any, Any] | None = None,
+    size: int = 1024,
+    extent_mm: float = 1000.0,
+    depth_mm: float = 10.0,
+    seamless: str | None = "cut",
+    square: bool = False,
+    repeats: bool = False,
+    profile_name: str = "plain",
+    settings: Mapping[str, Mapping[str, Any]] | None = None,
+    force: bool = False,
+    report: bool = False,
+    name: str | None = None,
+    limits: Limits | None = None,
+    reading: Future[Picture] | None = None,
+    woven: Weave | None = None,
+    task: Task = IDLE,
+) -> dict[str, Any]:
+    """Derive a map set from a photo and deliver it.
+
+    Parameters
+    ----------
+    photo, out : path
+        The photo, and the folder for the files; empty or new unless ``force``.
+    corners, extent_mm, depth_mm, seamless, square, settings
+        See `weave_for`.
+    repeats : bool
+        Crop to a whole number of repeats of the motif: see `whole_repeats`.
+    size : int
+        Texels along the longer side of the finished repeat.
+    report : bool
+        Measure seams and evenness, too.
+    reading : Future, optional
+        The photo, where reading it has begun already: see `read_ahead`.
+    woven : Weave, optional
+        Put the photo through this weave instead of a new one; what is said of corners, sizes and steps is then in it.
+
+    Returns
+    -------
+    dict
+        The report: seam and evenness figures (None unless asked for), depth_mm, extent_mm, repeat_mm_x, repeat_mm_y,
+        size (width and height), seconds by step, warnings, files.
+
+    Raises
+    ------
+    LoomError
+        Anything that the artist can mend; nothing is then left half written.
+    """
+    started = time.perf_counter()
+    wanted: Profile = profile(profile_name)
+    check_folder(out, force)
+    task.report(0.0, "reading the photo")
+    threading.Thread(target=_load, name="kernels", daemon=True).start()
+    picture = read(photo, limits=limits) if reading is None else reading.result()
+    if min(picture.width, picture.height) < LEAST:
+        raise LoomError(
+            f"{picture.width} × {picture.height} pixels are too few to be a surface", photo.name, f"At least {LEAST} each way."
+        )
+    digest = digest_of(photo)
+    seconds = {"read": time.perf_counter() - started}
+    sources = FileSources(lambda d: (photo, photo.name, picture.format), limits=limits)
+    sources.remember(digest, picture)
+    if woven is not None:
+        weave, seamless = put_through(woven, digest, reference(photo, picture)), None
+    else:
+        weave = weave_for(
+            picture,
+            photo,
+            digest,
+            corners=corners,
+            extent_mm=extent_mm,
+            depth_mm=depth_mm,
+            seamless=seamless,
+            square=square,
+            settings=settings,
+        )
+    evaluator = Evaluator(sources, Cache(700 << 20))
+    why, kept = "", None
+    if repeats:
+        from silent_loom.core.report.whole_repeats import whole_repeats
+
+        whole = whole_repeats(evaluator, weave, task.part(0, 0))
+        weave, kept = whole.weave, whole.repeats
+    if seamless in ("suggested", "motif"):
+        weave, why = with_suggestion(evaluator, weave, seamless, task.part(0, 0))
+    plan = evaluator.plan(weave)
+    if (error := plan.error()) is not None:
+        raise error
+    warnings = list(picture.warnings)
+    holds = plan.source_texels()
+    if holds is not None and size > BEYOND * holds:
+        warnings.append(f"{size} texels are more than the photo holds (about {holds}): larger files, no more detail")
+    ended: dict[str, float] = {}
+    sizes: dict[str, Image] = {}  # one of the maps, for its size
+
+    def make(thread: str) -> Image:
+        if not sizes:
+            _both_ends(evaluator, weave, size, task.part(0, 0))
+        image = evaluator.ask(weave, thread, size, task.part(0, 0))
+        sizes["any"] = image
+        ended["maps"] = time.perf_counter()
+        return image
+
+    def about() -> dict[str, Any]:
+        for row in plan.rows:
+            warnings.extend(f"{row.step.title}: {w}" for w in evaluator.decision(weave, row.entry.id, task).warnings)
+        return {"source": {"file": photo.name, "sha256": digest}, "warnings_of_steps": warnings}
+
+    names_wanted = needed(wanted, plan.threads)
+    with evaluator.holding(weave, names_wanted, size):
+        manifest = deliver_as_made(
+            out,
+            name or file_name(photo.stem),
+            names_wanted,
+            make,
+            wanted,
+            meanings=plan.threads,
+            about=about,
+            force=force,
+            task=task.part(0.05, 0.8 if report else 1.0),
+        )
+    first = sizes["any"]
+    figures: dict[str, Any] = dict.fromkeys(FIGURES)
+    names = {r.entry.id: r.step.name for r in plan.rows}
+    for key, spent in evaluator.costs.told():
+        step = names.get(key.split(":")[0], key)
+        seconds[step] = seconds.get(step, 0.0) + spent
+    seconds["write"] = time.perf_counter() - ended["maps"]  # what of the writing was left when the last map was made
+    if report:
+        t = time.perf_counter()
+        task.report(0.85, "measuring")
+        figures.update(measure(evaluator, weave, size, task))
+        seconds["measure"] = time.perf_counter() - t
+    seconds["total"] = time.perf_counter() - started
+    task.report(1.0, "done")
+    return {
+        **figures,
+        "depth_mm": plan.spec("height").depth,
+        "extent_mm": extent_mm,
+        "seamless_why": why,
+        "repeats": kept,
+        "repeat_mm_x": round(first.size_mm[0], 6),
+        "repeat_mm_y": round(first.size_mm[1], 6),
+        "size": [first.width, first.height],
+        "seconds": {k: round(v, 4) for k, v in seconds.items()},
+        "warnings": [*warnings, *manifest["warnings"]],
+        "files": [f["file"] for f in manifest["files"]],
+    }
+
+
+def _load() -> None:
+    from silent_loom.core.files import codes, png  # noqa: F401 - left until later by who calls them
+
+    load_kernels(UNUSUAL)
+
+
+def _both_ends(evaluator: Evaluator, weave: Weave, size: int, task: Task) -> None:
+    """Straighten the whole photo while the steps below decide on a small one: neither needs the other."""
+    rows = [r for r in evaluator.plan(weave).rows if r.error is None]
+    level = next((i for i, r in enumerate(rows[:-1]) if "straighten" in r.step.can), None)
+    closes = next((r.entry.id for r in rows if "close" in r.step.can), None)
+    if level is not None and closes is not None:
+        below, closing = rows[level + 1].entry.id, closes
+        both(lambda: evaluator.coming_in(weave, below, "base", size, task), lambda: evaluator.decision(weave, closing, task))
+
+
+BEYOND = 1.2
+"""How much larger than its source a set may be before that is said."""
+FIGURES = (
+    "seam_x_before",
+    "seam_y_before",
+    "seam_x_after",
+    "seam_y_after",
+    "contrast_x_after",
+    "contrast_y_after",
+    "evenness_before",
+    "evenness_after",
+)
+UNUSUAL = frozenset({"breakup", "fade", "gauss", "gradient", "patchfill", "quilt", "repair", "seam_meter"})
+"""Modules whose kernels a starting weave calls only with other settings or figures: loaded when they are."""

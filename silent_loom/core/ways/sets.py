@@ -1,0 +1,336 @@
+"""Finished maps straight from files: made seamless together, or broken up, and written beside each other."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Any, cast
+
+import numpy as np
+
+from silent_loom.core.base.errors import LoomError, SettingError
+from silent_loom.core.base.images import Image
+from silent_loom.core.base.parallel import IDLE, Task
+from silent_loom.core.delivery.placing import MANIFEST, check_folder, gathered
+from silent_loom.core.files import Limits
+from silent_loom.core.look.meters.broken import with_beat
+from silent_loom.core.look.meters.seam_meter import seams
+from silent_loom.core.moving.resample import at_most, resize
+from silent_loom.core.report.judge import contrast_after
+from silent_loom.core.report.overlap import fitted_overlap
+from silent_loom.core.report.suggest import suggest
+from silent_loom.core.steps.tiling.breakup import BreakUp, BreakUpSettings
+from silent_loom.core.steps.tiling.quilt import Quilt, QuiltSettings
+from silent_loom.core.steps.tiling.seamless import SEAMLESS, SeamlessSettings, joins
+from silent_loom.core.ways.map_files import Map, load_all, save
+from silent_loom.core.weave.step import DECISION_SIZE, CarryStep, Geometry, Sheet, Sources
+
+_NO_SOURCES = cast(Sources, None)
+
+
+def _guide(image: Image, size: int) -> dict[str, Image]:
+    """What decides: the first map, at the decision size."""
+    return {"base": at_most(image, size)}
+
+
+def _manifest(hidden: Path, entries: list[dict[str, Any]], about: dict[str, Any]) -> None:
+    text = json.dumps({**about, "files": entries}, indent=2, ensure_ascii=False)
+    (hidden / MANIFEST).write_text(f"{text}\n", "utf-8")
+
+
+def seamless_files(
+    files: Sequence[Path],
+    out: Path,
+    *,
+    method: str = "suggested",
+    overlap: float = 0.2,
+    overlap_y: float | None = None,
+    fit_overlap: bool = False,
+    bend: bool | None = None,
+    normals: Sequence[Path] = (),
+    force: bool = False,
+    limits: Limits | None = None,
+    task: Task = IDLE,
+) -> dict[str, Any]:
+    """Make maps seamless together: the first guides, all are moved alike.
+
+    Whether both ends of an overlap are bent towards each other (``bend``) is the method's own choice where it is None.
+
+    Returns
+    -------
+    dict
+        method, why, tried, overlap, bent (directions whose ends were), size, seam_x_before, seam_y_before, seam_x_after,
+        seam_y_after, contrast_x_after, contrast_y_after, repeats, notes, seconds, files.
+
+    Raises
+    ------
+    LoomError
+    """
+    started = time.perf_counter()
+    if not files:
+        raise LoomError("no file was named", "seamless", "Name at least one picture.")
+    replaceable = check_folder(out, force)
+    task.report(0.0, "reading")
+    maps, notes = load_all(files, normals, limits)
+    guide = maps[0].image
+    over_y = overlap if overlap_y is None else overlap_y
+    why, tried = "", {}
+    settings: dict[str, Any] = {"method": method, "overlap_x": overlap, "overlap_y": over_y}
+    if method in ("suggested", "motif"):
+        if method == "suggested":
+            told = suggest(guide, (overlap, over_y), task.part(0.05, 0.3))
+            settings, why, tried = told.settings, told.why, told.figures
+        else:
+            settings = motif_settings(guide, task)
+    elif fit_overlap and method != "mirror":
+        x, over_y = fitted_overlap(guide, (overlap, over_y), task.part(0.05, 0.3))
+        settings |= {"overlap_x": x, "overlap_y": over_y}
+    if bend is not None:
+        settings["bend"] = bend
+    try:
+        s = SeamlessSettings(**settings)
+    except ValueError as error:
+        raise SettingError(str(error).split("\n")[-2].strip(), "seamless", "Overlaps lie between 0.02 and 0.5.") from None
+    before = Geometry(guide.size_mm)
+    after = SEAMLESS.geometry(s, before, _NO_SOURCES)
+    texels = after.size_mm  # one pixel of the files is one unit
+    decision = SEAMLESS.decide(s, _guide(guide, DECISION_SIZE), before, task.part(0.3, 0.35))
+    size = round(texels[0]), round(texels[1])
+    sheet = Sheet(before, after, (float(size[0]), float(size[1])), _NO_SOURCES)
+    entries: list[dict[str, Any]] = []
+    figures: dict[str, Any] = {}
+    with gathered(out, replaceable) as hidden:
+        for i, m in enumerate(maps):
+            task.report(0.35 + 0.6 * i / len(maps), m.path.name)
+            done = m.through(lambda image: SEAMLESS.carry(s, _fitting(s, image, size), decision, sheet, task.part(0, 0)))
+            if i == 0:
+                figures = _figures(s, guide, done.image, decision, task)
+            entries.append(save(hidden, done, task.part(0, 0)))
+        notes += list(decision.warnings)
+        made = {
+            "method": s.method,
+            "why": why,
+            "tried": tried,
+            "overlap": [s.overlap_x, s.overlap_y],
+            "bent": sorted(k[-1] for k in decision.arrays if k.startswith(("shift_", "bend_"))),
+            "size": list(size),
+            **figures,
+            "repeats": [s.grid_x, s.grid_y] if s.method == "motif" else None,
+            "grid": s.grid if s.method == "motif" else None,
+            "notes": notes,
+            "seconds": round(time.perf_counter() - started, 3),
+        }
+        _manifest(hidden, entries, {"made_by": "seamless", **made})
+    return {**made, "files": [e["file"] for e in entries]}
+
+
+def motif_settings(guide: Image, task: Task = IDLE) -> dict[str, Any]:
+    """Settings of the motif method for a sheet.
+
+    Raises
+    ------
+    LoomError
+        No motif is found.
+    """
+    from silent_loom.core.look.motif.grid import fit_grid
+    from silent_loom.core.look.motif.lattice import find_lattice
+
+    lattice = find_lattice(guide, task)
+    grid = fit_grid(guide, lattice, task) if lattice else None
+    if grid is None:
+        from silent_loom.core.look.motif.beat import beats
+
+        courses = beats(guide, task)
+        what = (
+            f"no motif that repeats both ways was found ({courses[0].lower()}{courses[1:]})"
+            if courses
+            else "no regular motif was found"
+        )
+        raise LoomError(what, "seamless", "Use cut, fade or gradient, or mark whole repeats by hand.")
+    return grid.settings()
+
+
+def _fitting(s: SeamlessSettings, image: Image, size: tuple[int, int]) -> Image:
+    """The image as the step wants it for a result of this size: a row or column may have to go, since pixels are whole."""
+    if s.method in ("mirror", "motif"):
+        return image
+    from silent_loom.core.weave.step import whole
+
+    w, h = whole(SEAMLESS.demand(s, Geometry(), Geometry(), (float(size[0]), float(size[1]))))
+    pixels = image.pixels[: min(h, image.height), : min(w, image.width)]
+    if pixels.shape[:2] != (h, w):
+        pixels = np.pad(pixels, ((0, h - pixels.shape[0]), (0, w - pixels.shape[1]), (0, 0)), mode="edge")
+    return replace(image, pixels=np.ascontiguousarray(pixels), size_mm=(float(w), float(h)))
+
+
+def _figures(s: SeamlessSettings, guide: Image, done: Image, decision: Any, task: Task) -> dict[str, Any]:
+    scale = min(1.0, 2048 / max(done.width, done.height))
+    bx, by = seams(replace(_small(guide, scale), wraps=True), search=False, task=task)
+    small = _small(done, scale)
+    known = joins(s, decision, small.width, small.height)
+    coming = _fitting(s, _small(guide, scale), (small.width, small.height))
+    laid = SEAMLESS.open_sheet(s, coming, small.width, small.height, task)
+    cx, cy = contrast_after(s, decision, coming, small, task)
+    ax, ay = seams(replace(small, wraps=True), known, open_sheet=laid, search=False, task=task)
+    lines = known if known is not None else (None, None)
+    after_x, after_y = (with_beat(s.figure, small, k, lines[k], task) for k, s in ((0, ax), (1, ay)))
+    return {
+        "seam_x_before": round(bx.figure, 4),
+        "seam_y_before": round(by.figure, 4),
+        "seam_x_after": round(after_x, 4),
+        "seam_y_after": round(after_y, 4),
+        "contrast_x_after": round(cx.figure, 3),
+        "contrast_y_after": round(cy.figure, 3),
+    }
+
+
+def _small(image: Image, scale: float) -> Image:
+    return image if scale >= 1 else resize(image, max(8, round(image.width * scale)), max(8, round(image.height * scale)))
+
+
+def break_up_files(
+    files: Sequence[Path],
+    out: Path,
+    *,
+    repeat: tuple[int, int] = (4, 4),
+    seed: int = 7,
+    cell_mm: float = 0.0,
+    turn_deg: float = 0.0,
+    cells: str = "irregular",
+    width_mm: float = 1000.0,
+    normals: Sequence[Path] = (),
+    force: bool = False,
+    limits: Limits | None = None,
+    task: Task = IDLE,
+) -> dict[str, Any]:
+    """Break seamless maps up into a larger sheet, all through the same cells.
+
+    Parameters
+    ----------
+    width_mm : float
+        Real width of one repeat; cells are measured by it.
+
+    Returns
+    -------
+    dict
+        size, repeat, cells, seed, notes, seconds, files.
+    """
+    started = time.perf_counter()
+    if not files:
+        raise LoomError("no file was named", "break-up", "Name at least one picture.")
+    replaceable = check_folder(out, force)
+    maps, notes = load_all(files, normals, limits)
+    guide = maps[0].image
+    bound = limits or Limits()
+    bound.check("the larger sheet", guide.width * repeat[0], guide.height * repeat[1], 12)
+    x, y = seams(replace(_small(guide, min(1.0, 1024 / max(guide.width, guide.height))), wraps=True), search=False, task=task)
+    if max(x.figure, y.figure) > 3:
+        notes.append(f"{files[0].name}: its edges do not meet (seam {max(x.figure, y.figure):.1f}): make it seamless first")
+    size = (width_mm, width_mm * guide.height / guide.width)
+    s = BreakUpSettings(
+        repeat_x=repeat[0], repeat_y=repeat[1], seed=seed, cell_mm=cell_mm, turn_deg=turn_deg, cells=cast(Any, cells)
+    )
+    texels = guide.width * repeat[0], guide.height * repeat[1]
+    with gathered(out, replaceable) as hidden:
+        _, figures, entries = _larger(BreakUp(), s, maps, size, True, texels, hidden, task)
+        made = {
+            "size": list(texels),
+            "repeat": list(repeat),
+            **figures,
+            "seed": seed,
+            "notes": notes,
+            "seconds": round(time.perf_counter() - started, 3),
+        }
+        _manifest(hidden, entries, {"made_by": "break-up", **made})
+    return {**made, "files": [e["file"] for e in entries]}
+
+
+def grow_files(
+    files: Sequence[Path],
+    out: Path,
+    *,
+    times: tuple[float, float] = (2.0, 2.0),
+    seed: int = 7,
+    piece: float = 0.4,
+    wraps: bool = False,
+    normals: Sequence[Path] = (),
+    force: bool = False,
+    limits: Limits | None = None,
+    task: Task = IDLE,
+) -> dict[str, Any]:
+    """Grow a larger, seamless sheet that does not repeat; all maps by the same pieces.
+
+    Parameters
+    ----------
+    times : tuple of float
+        How many times as wide and as high as the files.
+    piece : float
+        Width of a piece as a part of the shorter side.
+    wraps : bool
+        The files repeat already: pieces may be taken across their edges.
+
+    Returns
+    -------
+    dict
+        size, times, pieces, seed, seam_x_after, seam_y_after, notes, seconds, files.
+    """
+    started = time.perf_counter()
+    if not files:
+        raise LoomError("no file was named", "grow", "Name at least one picture.")
+    replaceable = check_folder(out, force)
+    maps, notes = load_all(files, normals, limits)
+    guide = maps[0].image
+    try:
+        s = QuiltSettings(times_x=times[0], times_y=times[1], seed=seed, piece=piece)
+    except ValueError as error:
+        raise SettingError(
+            str(error).split("\n")[2].strip().partition(" [")[0], "grow", "Times lie between 0.5 and 8, pieces 0.1 and 0.8."
+        ) from None
+    texels = round(guide.width * times[0]), round(guide.height * times[1])
+    (limits or Limits()).check("the larger sheet", *texels, 12)
+    with gathered(out, replaceable) as hidden:
+        first, figures, entries = _larger(Quilt(), s, maps, guide.size_mm, wraps, texels, hidden, task)
+        x, y = seams(_small(first, min(1.0, 2048 / max(texels))), search=False, task=task)
+        made = {
+            "size": list(texels),
+            "times": list(times),
+            **figures,
+            "seed": seed,
+            "seam_x_after": round(x.figure, 4),
+            "seam_y_after": round(y.figure, 4),
+            "notes": notes,
+            "seconds": round(time.perf_counter() - started, 3),
+        }
+        _manifest(hidden, entries, {"made_by": "grow", **made})
+    return {**made, "files": [e["file"] for e in entries]}
+
+
+def _larger(
+    step: CarryStep[Any],
+    s: Any,
+    maps: Sequence[Map],
+    size_mm: tuple[float, float],
+    wraps: bool,
+    texels: tuple[int, int],
+    out: Path,
+    task: Task,
+) -> tuple[Image, dict[str, Any], list[dict[str, Any]]]:
+    """Every map through a step that makes a larger sheet, decided on the first: that map, figures, the files written."""
+    before = Geometry(size_mm, wraps)
+    after = step.geometry(s, before, _NO_SOURCES)
+    guide = replace(maps[0].image, size_mm=size_mm, wraps=wraps)
+    decision = step.decide(s, _guide(guide, round(step.decision_scale * DECISION_SIZE) or 8), before, task.part(0, 0.3))
+    sheet = Sheet(before, after, (float(texels[0]), float(texels[1])), _NO_SOURCES)
+    entries: list[dict[str, Any]] = []
+    first = guide
+    for i, m in enumerate(maps):
+        task.report(0.3 + 0.7 * i / len(maps), m.path.name)
+        done = m.through(
+            lambda image: step.carry(s, replace(image, size_mm=size_mm, wraps=wraps), decision, sheet, task.part(0, 0))
+        )
+        entries.append(save(out, done, task.part(0, 0)))
+        first = done.image if i == 0 else first
+    return first, dict(decision.figures), entries

@@ -1,0 +1,1 @@
+"""How a weave is planned and evaluated."""

@@ -1,0 +1,91 @@
+"""How a step's result meets what was there: by kind, with an amount and a mask.
+
+Colour mixes in linear light, heights in millimetres, normals as slopes or by reorienting, ids are chosen, never mixed.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.moving.resample import normalise
+
+
+def slopes(normals: NDArray[Any]) -> NDArray[Any]:
+    """Normal vectors to slopes (−x/z, −y/z), shape (…, 2); grazing vectors are held at a slope of 1000."""
+    z = np.maximum(normals[..., 2:3], 1e-3)
+    out: NDArray[Any] = -normals[..., :2] / z
+    return out
+
+
+def from_slopes(s: NDArray[Any]) -> Floats:
+    """Slopes to unit normals."""
+    return normalise(np.concatenate([-s, np.ones_like(s[..., :1])], -1).astype(np.float32))
+
+
+def reorient(under: NDArray[Any], over: NDArray[Any]) -> Floats:
+    """Lay one normal map over another (reoriented normal mapping, Barré-Brisebois & Hill 2012)."""
+    t = under + np.array([0, 0, 1], under.dtype)
+    u = over * np.array([-1, -1, 1], over.dtype)
+    dot = np.einsum("...i,...i->...", t, u)[..., None]
+    return normalise((t * dot / np.maximum(t[..., 2:3], 1e-6) - u).astype(np.float32))
+
+
+def _numbers(before: Floats, result: Floats, mode: str) -> Floats:
+    if mode == "multiply":
+        return before * result
+    if mode == "add":
+        return before + result
+    if mode == "subtract":
+        return before - result
+    if mode == "lighter":
+        return np.maximum(before, result)
+    if mode == "darker":
+        return np.minimum(before, result)
+    if mode == "screen":
+        return 1 - (1 - before) * (1 - result)
+    if mode == "overlay":
+        return np.where(before < 0.5, 2 * before * result, 1 - 2 * (1 - before) * (1 - result))
+    return result
+
+
+def mix(before: Image, result: Image, mode: str, amount: float, mask: Floats | None) -> Image:
+    """The mix of two values of a thread.
+
+    Parameters
+    ----------
+    before, result : Image
+        Same kind and size.
+    mode : str
+        'replace', 'multiply', 'add', 'subtract', 'lighter', 'darker', 'screen', 'overlay' or 'combine'. 'combine'
+        reorients normals and adds numbers; the arithmetic modes act on the slopes of normals; ids are always chosen;
+        directions and packed channels only ever go over from one to the other.
+    amount : float
+        0…1, multiplied by the mask.
+    mask : float32 array, shape (H, W, 1), or None
+        0…1: see `masks.weight`.
+    """
+    if mode == "replace" and mask is None and amount >= 1:
+        return result
+    weight: Any = np.float32(amount)
+    if mask is not None:
+        weight = mask * np.float32(amount)
+    b, r = before.pixels, result.pixels
+    if result.kind is Kind.ID:
+        return result.with_pixels(np.where(weight >= 0.5, r, b))
+    if result.kind is Kind.NORMAL:
+        if mode == "combine":
+            full = slopes(reorient(b, r))
+        elif mode in ("add", "subtract", "multiply", "lighter", "darker"):
+            full = _numbers(slopes(b), slopes(r), mode)
+        else:
+            full = slopes(r)
+        start = slopes(b)
+        return result.with_pixels(from_slopes(start + weight * (full - start)))
+    if result.kind in (Kind.VECTOR, Kind.CHANNELS):
+        mode = "replace"
+    target = _numbers(b, r, "add" if mode == "combine" else mode)
+    return result.with_pixels(b + weight * (target - b))

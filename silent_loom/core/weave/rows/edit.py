@@ -1,0 +1,242 @@
+"""Changes of a weave, each from one weave to the next: rows, groups and dials."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from silent_loom.core.base.errors import SettingError, WeaveError
+from silent_loom.core.weave import registry
+from silent_loom.core.weave.rows import tree
+from silent_loom.core.weave.rows.model import DEEPEST, Dial, Drive, Entry, GroupEntry, StepEntry, Weave
+
+
+def titled(weave: Weave, row_id: str) -> str:
+    """The words for a row on screen: the title of its step, or the name of a group."""
+    entry = weave.at(row_id)
+    if isinstance(entry, GroupEntry):
+        return entry.name
+    step = registry.known(entry.step)
+    return step.title if step is not None else entry.step
+
+
+def _with(weave: Weave, steps: tuple[Entry, ...]) -> Weave:
+    made = weave.model_copy(update={"steps": steps})
+    if any(len(p.parents) > DEEPEST for p in tree.walk(steps)):
+        raise WeaveError(f"groups lie in groups at most {DEEPEST} deep", "weave", "Dissolve one of them.")
+    return made
+
+
+def switched(weave: Weave, row_id: str, on: bool) -> Weave:
+    """A row or group switched on or off."""
+    return weave.with_entry(weave.at(row_id).model_copy(update={"on": on}))
+
+
+def added(weave: Weave, new: StepEntry, to: int, into: str = "") -> Weave:
+    """A row put into a group, or into the outermost list, at a position."""
+    registry.settings_of(new.step, new.settings)
+    return _with(weave, tree.inserted(weave.steps, into, to, (new,)))
+
+
+def removed(weave: Weave, row_id: str) -> Weave:
+    """A row, or a group with all that is in it, taken away; dials no longer move what is gone."""
+    gone = {p.entry.id for p in tree.walk((weave.at(row_id),))}
+    return _without_drives(_with(weave, tree.replaced(weave.steps, row_id, ())), gone)
+
+
+def moved(weave: Weave, row_id: str, to: int, into: str = "") -> Weave:
+    """A row or group put elsewhere.
+
+    Parameters
+    ----------
+    to : int
+        Position among the rows of its new place, itself no longer counted.
+    into : str
+        Id of a group, or empty for the outermost list.
+
+    Raises
+    ------
+    WeaveError
+        A group would lie in itself.
+    """
+    entry = weave.at(row_id)
+    if into and any(p.entry.id == into for p in tree.walk((entry,))):
+        raise WeaveError("a group cannot be put into itself", titled(weave, row_id), "Choose another place.")
+    made = _with(weave, tree.inserted(tree.replaced(weave.steps, row_id, ()), into, to, (entry,)))
+    return _drives_within(made)
+
+
+def grouped(weave: Weave, row_ids: Sequence[str], name: str) -> tuple[Weave, str]:
+    """Neighbouring rows put into a new group where the first of them was; the weave and the id of the group.
+
+    Raises
+    ------
+    WeaveError
+        The rows do not lie side by side.
+    """
+    if not row_ids:
+        raise WeaveError("no rows are chosen", "group", "Choose some.")
+    places = sorted((tree.at(weave.steps, r) for r in dict.fromkeys(row_ids)), key=lambda p: p.at)
+    first = places[0]
+    around = [tuple(g.id for g in p.parents) for p in places]
+    if len(set(around)) > 1 or [p.at for p in places] != list(range(first.at, first.at + len(places))):
+        raise WeaveError("these rows do not lie side by side", "group", "Choose neighbours of one list.")
+    group = GroupEntry(name=name.strip()[:60] or "Group", rows=tuple(p.entry for p in places))
+    steps = weave.steps
+    for place in places[1:]:
+        steps = tree.replaced(steps, place.entry.id, ())
+    return _with(weave, tree.replaced(steps, first.entry.id, (group,))), group.id
+
+
+def dissolved(weave: Weave, group_id: str) -> Weave:
+    """A group's rows put where it was, as its dials leave them; its mask and amount go.
+
+    Raises
+    ------
+    WeaveError
+        It is no group.
+    """
+    from silent_loom.core.weave.rows.resolve import resolved
+
+    group = weave.group(group_id)
+    left = {r.id: r for r in resolved(weave) if isinstance(r, StepEntry)}
+    rows: tuple[Entry, ...] = group.rows
+    if group.dials:
+        for place in list(tree.walk(rows)):
+            if place.entry.id in left:
+                rows = tree.replaced(rows, place.entry.id, (left[place.entry.id],))
+    if not group.on:
+        rows = tuple(r.model_copy(update={"on": False}) for r in rows)
+    return _without_drives(_with(weave, tree.replaced(weave.steps, group_id, rows)), {d.id for d in group.dials} | {group_id})
+
+
+def renamed(weave: Weave, group_id: str, name: str) -> Weave:
+    """A group called otherwise."""
+    if not name.strip():
+        raise WeaveError("a group needs a name", "group", "Give it one.")
+    return weave.with_entry(weave.group(group_id).model_copy(update={"name": name.strip()[:60]}))
+
+
+def folded(weave: Weave, group_id: str, shut: bool) -> Weave:
+    """A group folded or opened on screen."""
+    return weave.with_entry(weave.group(group_id).model_copy(update={"folded": shut}))
+
+
+def mixed(weave: Weave, row_id: str, values: dict[str, Any]) -> Weave:
+    """A row or group with another amount, mix or mask.
+
+    Raises
+    ------
+    WeaveError
+        It moves pixels.
+    """
+    entry = weave.at(row_id)
+    if isinstance(entry, StepEntry) and (step := registry.known(entry.step)) is not None and step.geometric:
+        raise WeaveError("a step that moves pixels is on or off, never mixed", step.title, "Switch it off instead.")
+    if isinstance(entry, GroupEntry):
+        values = {k: v for k, v in values.items() if k != "mix"}
+    return weave.with_entry(type(entry).model_validate({**entry.model_dump(), **values}))
+
+
+# --- dials ------------------------------------------------------------------------------------------------------
+
+
+def with_dial(weave: Weave, group_id: str, dial: Dial) -> Weave:
+    """A group with a new dial, or with one of its dials replaced by another of the same id.
+
+    Raises
+    ------
+    WeaveError, SettingError
+        It moves what does not lie in the group, or no setting of a row there that is a number or a switch.
+    """
+    group = weave.group(group_id)
+    for drive in dial.drives:
+        _check_drive(group, drive)
+    others = [d.id for d in group.dials]
+    dials = tuple(dial if d.id == dial.id else d for d in group.dials) if dial.id in others else (*group.dials, dial)
+    return weave.with_entry(GroupEntry.model_validate({**group.model_dump(), "dials": [d.model_dump() for d in dials]}))
+
+
+def turned(weave: Weave, group_id: str, dial: str, value: Any) -> Weave:
+    """A group with a dial, named by its id or its title, turned to a value.
+
+    Raises
+    ------
+    SettingError
+        There is no such dial, or it does not go that far.
+    """
+    group = weave.group(group_id)
+    found = next((d for d in group.dials if dial in (d.id, d.title, tree.slug(d.title))), None)
+    where = f"{tree.slug(group.name)}.{dial}"
+    if found is None:
+        named = ", ".join(tree.slug(d.title) for d in group.dials) or "none"
+        raise SettingError("this group has no such dial", where, f"Its dials: {named}.")
+    if isinstance(value, bool) or not isinstance(value, int | float) or not found.low <= value <= found.high:
+        raise SettingError(f"a dial takes a number from {found.low:g} to {found.high:g}", where, "Choose one between them.")
+    dials = tuple(d.model_copy(update={"value": float(value)}) if d is found else d for d in group.dials)
+    return weave.with_entry(group.model_copy(update={"dials": dials}))
+
+
+def set_values(weave: Weave, row_id: str, values: Mapping[str, Any]) -> Weave:
+    """Settings of a step, or dials of a group, changed and checked.
+
+    Raises
+    ------
+    WeaveError, SettingError
+    """
+    if isinstance(weave.at(row_id), GroupEntry):
+        for dial, value in values.items():
+            weave = turned(weave, row_id, dial, value)
+        return weave
+    return weave.with_settings(row_id, dict(values))
+
+
+def without_dial(weave: Weave, group_id: str, dial_id: str) -> Weave:
+    """A group without a dial; what it moved keeps its own values."""
+    group = weave.group(group_id)
+    made = weave.with_entry(group.model_copy(update={"dials": tuple(d for d in group.dials if d.id != dial_id)}))
+    return _without_drives(made, {dial_id})
+
+
+def _check_drive(group: GroupEntry, drive: Drive) -> None:
+    inside = {p.entry.id: p.entry for p in tree.walk(group.rows)}
+    entry = inside.get(drive.row)
+    if entry is None:
+        raise WeaveError("a dial moves rows of its own group only", group.name, "Choose a row in the group.")
+    if isinstance(entry, GroupEntry):
+        if all(d.id != drive.setting for d in entry.dials):
+            raise SettingError("this group has no such dial", f"{entry.name}.{drive.setting}", "Choose one of its dials.")
+        return
+    info = registry.fields(entry.step).get(drive.setting)
+    if info is None or info.annotation not in (float, int, bool):
+        raise SettingError(
+            "a dial moves numbers and switches", f"{entry.step}.{drive.setting}", "Choose a setting that is a number."
+        )
+
+
+def _without_drives(weave: Weave, gone: set[str]) -> Weave:
+    """A weave whose dials move nothing of what is gone: rows, groups or dials by their ids."""
+    for place in list(tree.walk(weave.steps)):
+        group = place.entry
+        if not isinstance(group, GroupEntry) or not group.dials:
+            continue
+        dials = tuple(
+            d.model_copy(update={"drives": tuple(x for x in d.drives if x.row not in gone and x.setting not in gone)})
+            for d in group.dials
+        )
+        if dials != group.dials:
+            weave = weave.with_entry(weave.group(group.id).model_copy(update={"dials": dials}))
+    return weave
+
+
+def _drives_within(weave: Weave) -> Weave:
+    """A weave whose dials move rows of their own group only; a row that was taken out of it is let go."""
+    for place in list(tree.walk(weave.steps)):
+        group = place.entry
+        if not isinstance(group, GroupEntry) or not group.dials:
+            continue
+        inside = {p.entry.id for p in tree.walk(group.rows)}
+        dials = tuple(d.model_copy(update={"drives": tuple(x for x in d.drives if x.row in inside)}) for d in group.dials)
+        if dials != group.dials:
+            weave = weave.with_entry(weave.group(group.id).model_copy(update={"dials": dials}))
+    return weave

@@ -1,0 +1,164 @@
+"""Lists of rows to begin with, as data: one file each in the folder ``recipes``, with open slots for what is brought."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Mapping
+from functools import cache
+from importlib import resources
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from silent_loom.core.base.errors import WeaveError
+from silent_loom.core.weave import registry
+from silent_loom.core.weave.rows import tree
+from silent_loom.core.weave.rows.model import Dial, Drive, Entry, GroupEntry, SourceRef, StepEntry, Weave
+
+
+class _Said(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class RecipeRow(_Said):
+    """A row to be made."""
+
+    step: str
+    settings: dict[str, Any] = {}
+    fill: dict[str, str] = Field({}, description="Settings that come from a slot, by the name of the slot.")
+    when: str = Field("", description="Only where whoever begins says so.")
+    unless: str = Field("", description="Not where a row above makes this thread.")
+    needs: str = Field("", description="Only where a row above makes this thread.")
+    on: bool = True
+
+
+class RecipeDial(_Said):
+    """A dial of a group; its rows are named by their paths within the group."""
+
+    title: str
+    value: float = 0.5
+    low: float = 0.0
+    high: float = 1.0
+    drives: tuple[Drive, ...] = ()
+
+
+class RecipeGroup(_Said):
+    """A group to be made."""
+
+    name: str
+    rows: tuple[RecipeRow | RecipeGroup, ...]
+    dials: tuple[RecipeDial, ...] = ()
+    folded: bool = False
+    when: str = ""
+
+
+class Recipe(_Said):
+    """What a material may begin with."""
+
+    name: str
+    title: str
+    says: str = ""
+    slots: tuple[str, ...] = Field((), description="What has to be brought: a photo, maps.")
+    rows: tuple[RecipeRow | RecipeGroup, ...]
+
+    def step_names(self) -> list[str]:
+        """Steps of its outermost rows, in order."""
+        return [r.step for r in self.rows if isinstance(r, RecipeRow)]
+
+
+@cache
+def recipes() -> dict[str, Recipe]:
+    """Every recipe that ships, by name."""
+    folder = resources.files("silent_loom.core") / "recipes"
+    found = [Recipe.model_validate_json(f.read_text("utf-8")) for f in folder.iterdir() if f.name.endswith(".json")]
+    return {r.name: r for r in sorted(found, key=lambda r: r.name)}
+
+
+def recipe(name: str) -> Recipe:
+    """One recipe.
+
+    Raises
+    ------
+    WeaveError
+        There is none of this name.
+    """
+    if name not in recipes():
+        raise WeaveError(f"there is no recipe called '{name}'", "recipe", f"There are {', '.join(recipes())}.")
+    return recipes()[name]
+
+
+def begun(
+    name: str,
+    slots: Mapping[str, Any] | None = None,
+    settings: Mapping[str, Mapping[str, Any]] | None = None,
+    sources: Mapping[str, SourceRef] | None = None,
+    when: Collection[str] = (),
+) -> Weave:
+    """A weave made from a recipe.
+
+    Parameters
+    ----------
+    slots : mapping
+        What fills its slots.
+    settings : mapping
+        Changed settings by name of step; of the first outermost row of that name.
+    sources : mapping
+        The files behind it.
+    when : collection of str
+        What whoever begins says, for rows that ask for it.
+
+    Raises
+    ------
+    WeaveError, SettingError
+        A slot is not filled, or a setting is wrong.
+    """
+    told, filled = recipe(name), slots or {}
+    missing = [s for s in told.slots if s not in filled]
+    if missing:
+        raise WeaveError(f"it needs {', '.join(missing)}", told.title, "Bring what it is made from.")
+    rows = _made(told.rows, filled, settings or {}, when, set())
+    return Weave(steps=rows, sources=dict(sources or {}))
+
+
+def _made(
+    rows: tuple[RecipeRow | RecipeGroup, ...],
+    slots: Mapping[str, Any],
+    settings: Mapping[str, Mapping[str, Any]],
+    when: Collection[str],
+    there: set[str],
+) -> tuple[Entry, ...]:
+    made: list[Entry] = []
+    for row in rows:
+        if row.when and row.when not in when:
+            continue
+        if isinstance(row, RecipeGroup):
+            inside = _made(row.rows, slots, {}, when, there)
+            dials = tuple(
+                Dial(
+                    **dial.model_dump(exclude={"drives"}),
+                    drives=tuple(d.model_copy(update={"row": tree.find(inside, d.row)}) for d in dial.drives),
+                )
+                for dial in row.dials
+            )
+            made.append(GroupEntry(name=row.name, rows=inside, dials=dials, folded=row.folded))
+            continue
+        if (row.unless and row.unless in there) or (row.needs and row.needs not in there):
+            continue
+        first = not any(isinstance(e, StepEntry) and e.step == row.step for e in made)
+        values = {**row.settings, **{k: slots[v] for k, v in row.fill.items()}, **(settings.get(row.step, {}) if first else {})}
+        checked = registry.settings_of(row.step, values)
+        there.update(registry.step(row.step).writes(checked))
+        made.append(StepEntry(step=row.step, settings=values, on=row.on, version=registry.step(row.step).version))
+    return tuple(made)
+
+
+def starting_weave(digest: str, source: SourceRef, **settings: dict[str, Any]) -> Weave:
+    """The weave that a new photo starts with.
+
+    Parameters
+    ----------
+    digest, source
+        The photo.
+    **settings
+        Changed settings by name of step.
+    """
+    return begun("photo", {"photo": digest}, settings, {digest: source})

@@ -1,0 +1,48 @@
+"""Figures of a material, and what is odd about its rows and maps."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from typing import Any
+
+from silent_loom.core.base.parallel import Rank, Task
+from silent_loom.core.look.meters.repetition_meter import repetition
+from silent_loom.core.ways.derive import measure
+from silent_loom.core.weave.rows.model import Weave
+from silent_loom.work.desk import Desk
+from silent_loom.work.notes import map_notes, ranges, row_notes
+
+FIGURE_SIZE = 1024
+
+
+class Figures:
+    """Seams, evenness and repetition of stored materials."""
+
+    def __init__(self, desk: Desk) -> None:
+        self.desk = desk
+        self._figures: OrderedDict[str, dict[str, Any]] = OrderedDict()
+
+    def figures(self, ident: str, **how: Any) -> dict[str, Any]:
+        """Seams, evenness, repetition, and what is odd about each map."""
+
+        def work(weave: Weave, task: Task) -> dict[str, Any]:
+            plan = self.desk.evaluator.plan(weave)
+            key = self.desk.evaluator.key(weave, "base", FIGURE_SIZE) if "base" in plan.threads else ""
+            known = self._figures.get(key)
+            if known is None and key:
+                finished = self.desk.evaluator.ask(weave, "base", FIGURE_SIZE, task)
+                known = {
+                    **measure(self.desk.evaluator, weave, FIGURE_SIZE, task),
+                    "repetition": round(repetition(finished), 3),
+                }
+                self._figures[key] = known
+                while len(self._figures) > 64:
+                    self._figures.popitem(last=False)
+            return {
+                "sheet": known or {},
+                "maps": map_notes(self.desk.evaluator, plan, weave, known or {}, task),
+                "ranges": ranges(self.desk.evaluator, plan, weave, task),
+                "rows": row_notes(self.desk.evaluator, plan, weave, task),
+            }
+
+        return self.desk.answer(ident, work, rank=Rank.ASIDE, **how)
