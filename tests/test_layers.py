@@ -86,7 +86,7 @@ def test_the_floors_of_the_core_import_only_downward(path: Path) -> None:
 def test_the_house_stays_clear() -> None:
     for folder in [ROOT, *(p for p in ROOT.rglob("*") if p.is_dir() and "vendor" not in p.parts)]:
         modules = [p for p in folder.glob("*.py") if p.name != "__init__.py"]
-        assert len(modules) <= 14, f"{folder} holds {len(modules)} modules"
+        assert len(modules) <= 15, f"{folder} holds {len(modules)} modules"
     for path in ROOT.rglob("*.py"):
         assert len(path.read_text("utf-8").splitlines()) <= 500, path
 

@@ -12,7 +12,7 @@ from collections.abc import Callable
 from typing import Any
 
 from silent_loom.core.weave.rows.model import Weave
-from silent_loom.core.weave.rows.upgrade import stamped, upgraded
+from silent_loom.core.weave.rows.upgrade import parsed
 
 MARK = "$piece"
 PACKED = "pieces:"
@@ -22,11 +22,11 @@ LONG = 240
 
 
 def packed(weave: Weave) -> tuple[str, dict[str, str]]:
-    """The text of a weave with the long members of its lists taken out, and those by their SHA-256; versions noted in it.
+    """The text of a weave with the long members of its lists taken out, and those by their SHA-256.
 
     Pieces never nest. A weave that uses their mark itself is left whole.
     """
-    whole = stamped(weave).model_dump_json()
+    whole = weave.model_dump_json()
     if len(whole) < 2 * LONG or MARK in whole:
         return whole, {}
     pieces: dict[str, str] = {}
@@ -63,12 +63,12 @@ def _taken(value: Any, pieces: dict[str, str]) -> Any:
 def unpacked(text: str, fetch: Callable[[set[str]], dict[str, str]]) -> Weave:
     """The weave that a text is of, in the form of today; ``fetch`` gives pieces by their SHA-256."""
     if not text.startswith(PACKED):
-        return upgraded(Weave.model_validate_json(text))
+        return parsed(text)
     body = json.loads(text[len(PACKED) :])
     wanted: set[str] = set()
     _walk(body, lambda digest: wanted.add(digest))
     found = {digest: json.loads(piece) for digest, piece in fetch(wanted).items()}
-    return upgraded(Weave.model_validate_json(json.dumps(_walk(body, found.__getitem__))))
+    return parsed(json.dumps(_walk(body, found.__getitem__)))
 
 
 def _walk(value: Any, put: Callable[[str], Any]) -> Any:

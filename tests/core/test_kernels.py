@@ -82,7 +82,7 @@ def test_waiting_ends_when_the_processes_do(monkeypatch: pytest.MonkeyPatch, kno
     work = prepare.Preparation(workers=1)
     work.start()
     assert work.wait_for_all(20)
-    work.wait(known["changes._differ"], compiling.types_of(known["changes._differ"].declared[0]))
+    work.wait(known["screen.changes._differ"], compiling.types_of(known["screen.changes._differ"].declared[0]))
     assert kernels.waiting is None
 
 

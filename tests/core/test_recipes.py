@@ -14,7 +14,7 @@ from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows import edit
 from silent_loom.core.weave.rows.model import Dial, Drive, SourceRef, StepEntry, Weave
 from silent_loom.core.weave.rows.recipes import Recipe, _made, begun, recipes
-from silent_loom.core.weave.rows.upgrade import stamped, upgraded
+from silent_loom.core.weave.rows.upgrade import parsed, upgraded
 from tests.conftest import DIGEST
 
 REF = SourceRef(name="p.png", format="png", width=640, height=480, bytes=1)
@@ -136,7 +136,13 @@ def test_a_row_that_cannot_be_read_closes_nothing(weave: Weave, evaluator: Evalu
 
 
 def test_what_is_stored_names_the_version_of_each_step(weave: Weave) -> None:
-    plain = Weave(steps=tuple(e.model_copy(update={"version": 0}) for e in weave.rows()), sources=weave.sources)
-    noted = {e["step"]: e["version"] for e in json.loads(stamped(plain).model_dump_json())["steps"]}
+    text = edit.grouped(weave, [weave.rows()[4].id], "Colour")[0].model_dump_json()
+    noted = {e.step: e.version for e in parsed(text).rows()}
     assert noted == {name: registry.step(name).version for name in noted}
-    assert stamped(weave) is weave
+    assert parsed(text).model_dump_json() == text
+    before = json.loads(weave.model_dump_json())
+    for row in before["steps"]:
+        del row["version"]
+    assert parsed(json.dumps(before)) == weave
+    with pytest.raises(ValueError, match="steps"):
+        parsed('{"steps": 5}')

@@ -121,7 +121,11 @@ def test_rows_can_be_moved_switched_added_and_removed(client: TestClient, materi
     gone = change(client, added, kind="remove", step_id=added["weave"]["rows"][2]["id"]).json()
     assert len(gone["weave"]["rows"]) == len(material["weave"]["rows"])
     mixed = change(client, gone, kind="mix", step_id=row(gone, "tone")["id"], amount=0.5, mix="multiply", mask="roughness").json()
-    assert (row(mixed, "tone")["amount"], row(mixed, "tone")["mix"], row(mixed, "tone")["mask"]) == (0.5, "multiply", "roughness")
+    assert (row(mixed, "tone")["amount"], row(mixed, "tone")["mix"], row(mixed, "tone")["mask"]["thread"]) == (
+        0.5,
+        "multiply",
+        "roughness",
+    )
     assert change(client, mixed, kind="mix", step_id=row(mixed, "seamless")["id"], amount=0.5).status_code == 422
 
 
@@ -339,7 +343,7 @@ def test_controls_come_from_the_settings_models(client: TestClient) -> None:
     depth = next(f for f in steps["height"]["fields"] if f["name"] == "depth_mm")
     assert (depth["unit"], depth["low"], depth["soft"], depth["default"], depth["log"]) == ("mm", 0.001, [0.1, 100], 10.0, True)
     kinds = {f["kind"] for s in steps.values() for f in s["fields"]}
-    assert kinds == {"number", "choice", "switch", "curve", "corners", "colour", "source", *DRAWN_HERE}
+    assert kinds == {"number", "choice", "switch", "curve", "corners", "colour", "source", "thread", *DRAWN_HERE}
     assert describe.MIXES[0] == "replace"
 
 

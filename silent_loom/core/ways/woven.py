@@ -13,7 +13,7 @@ from silent_loom.core.base.errors import FileError, SettingError, WeaveError
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows import edit
 from silent_loom.core.weave.rows.model import SourceRef, Weave
-from silent_loom.core.weave.rows.upgrade import upgraded
+from silent_loom.core.weave.rows.upgrade import parsed
 
 Pair = tuple[str, str, Any]
 """Path of a row or group, name of a setting or dial, value."""
@@ -88,15 +88,15 @@ def read_weave(path: Path) -> Weave:
         It cannot be read, or is no weave; the first thing that is wrong is said.
     """
     try:
-        return upgraded(Weave.model_validate_json(path.read_text("utf-8")))
+        return parsed(path.read_text("utf-8"))
     except OSError as error:
         raise FileError(f"the weave cannot be read ({error.strerror})", path.name, "Check the path.") from None
-    except UnicodeDecodeError:
-        raise FileError("this is no weave", path.name, "A weave is a JSON file, as the bench gives it.") from None
     except ValidationError as error:
         first = error.errors()[0]
         place = ".".join(str(p) for p in first["loc"]) or "the file"
         raise FileError(f"this is no weave: {place}: {first['msg'].lower()}", path.name, "See docs/weave-format.md.") from None
+    except ValueError:
+        raise FileError("this is no weave", path.name, "A weave is a JSON file, as the bench gives it.") from None
 
 
 def put_through(weave: Weave, digest: str, source: SourceRef) -> Weave:

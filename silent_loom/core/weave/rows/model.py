@@ -61,9 +61,16 @@ class StepEntry(_Row):
     """One row of a weave: a step with its settings."""
 
     step: str = Field(description="Name of the step.")
-    version: int = Field(0, ge=0, description="Version of the step that the settings were made for; 0: before it was noted.")
+    version: int = Field(0, ge=0, description="Version of the step that the settings were made for; today's, if nothing is said.")
     settings: dict[str, Any] = Field(default_factory=dict, description="Only what differs from the defaults need be here.")
     mix: MixMode = Field("replace", description="How its result meets what was there.")
+
+    @model_validator(mode="before")
+    @classmethod
+    def _of_today(cls, value: Any) -> Any:
+        if isinstance(value, dict) and "version" not in value and (step := registry.known(str(value.get("step")))) is not None:
+            return {**value, "version": step.version}
+        return value
 
 
 class Drive(_Saved):

@@ -2,13 +2,37 @@
 
 from __future__ import annotations
 
+import json
+from typing import Any
+
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows import tree
 from silent_loom.core.weave.rows.model import StepEntry, Weave
 
 
+def parsed(text: str | bytes) -> Weave:
+    """A weave from its stored text, in the form of today.
+
+    Rows that say nothing of a version were stored before versions were noted: their settings are of version 0.
+
+    Raises
+    ------
+    ValueError
+        It is no JSON, or no weave (pydantic's `ValidationError`).
+    """
+    body: Any = json.loads(text)
+    todo = list(body["steps"]) if isinstance(body, dict) and isinstance(body.get("steps"), list) else []
+    while todo:
+        row = todo.pop()
+        if isinstance(row, dict) and "step" in row:
+            row.setdefault("version", 0)
+        elif isinstance(row, dict) and isinstance(row.get("rows"), list):
+            todo += row["rows"]
+    return upgraded(Weave.model_validate(body))
+
+
 def upgraded(weave: Weave) -> Weave:
-    """A stored weave with the settings of every row in the form of today; what no step knows stays as it is.
+    """A weave with the settings of every row in the form of today; what no step knows stays as it is.
 
     Settings that a step cannot upgrade stay, too: the row then says what is wrong with it.
     """
@@ -24,16 +48,5 @@ def upgraded(weave: Weave) -> Weave:
             settings = step.upgrade(dict(entry.settings), entry.version)
         except (KeyError, TypeError, ValueError):
             continue
-        if settings != entry.settings:
-            steps = tree.replaced(steps, entry.id, (entry.model_copy(update={"settings": settings, "version": step.version}),))
-    return weave if steps is weave.steps else weave.model_copy(update={"steps": steps})
-
-
-def stamped(weave: Weave) -> Weave:
-    """A weave to be stored: every row names the version of its step, unless its settings are older still."""
-    steps = weave.steps
-    for place in list(tree.walk(steps)):
-        entry = place.entry
-        if isinstance(entry, StepEntry) and entry.version == 0 and (step := registry.known(entry.step)) is not None:
-            steps = tree.replaced(steps, entry.id, (entry.model_copy(update={"version": step.version}),))
+        steps = tree.replaced(steps, entry.id, (entry.model_copy(update={"settings": settings, "version": step.version}),))
     return weave if steps is weave.steps else weave.model_copy(update={"steps": steps})
