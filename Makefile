@@ -8,7 +8,7 @@ TESTS := $(VENV)/.tests-installed
 
 .PHONY: demo test bench lint browser docs clean
 
-# What runs. Kernels are compiled while the application is already in use, by processes of its own (core/prepare.py)
+# What runs. Kernels are compiled while the application is already in use, by processes of its own (core/ways/prepare.py)
 $(STAMP): requirements.lock pyproject.toml
 	$(PY) -m venv $(VENV)
 	$(PIP) -r requirements.lock

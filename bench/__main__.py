@@ -81,7 +81,8 @@ def derive_set(path: Path, corners: np.ndarray, size: int, out: Path) -> dict[st
     sources.remember(digest, picture)
     weave = weave_for(picture, path, digest, corners=corners, extent_mm=1500)
     evaluator = Evaluator(sources, Cache(700 << 20))
-    deliver_as_made(out, "deck", MAPS, lambda m: evaluator.ask(weave, m, size), profile("plain"), depth_mm=10)
+    meanings = evaluator.plan(weave).threads
+    deliver_as_made(out, "deck", MAPS, lambda m: evaluator.ask(weave, m, size), profile("plain"), meanings=meanings)
     end = time.perf_counter()
     maps = {m: evaluator.ask(weave, m, size) for m in MAPS}
     again = time.perf_counter()

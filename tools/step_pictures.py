@@ -14,6 +14,7 @@ from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.screen.display import shown
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import StepEntry, Weave
+from silent_loom.core.weave.threads import spec
 from silent_loom.demo.seed import seed
 from silent_loom.store.store import Store
 
@@ -31,7 +32,8 @@ def save(name: str, pixels: np.ndarray) -> None:
 
 
 def seen(image: Image, thread: str, depth: float = 14.0) -> np.ndarray:
-    pixels = shown(image, thread, depth)
+    meaning = spec(thread)
+    pixels = shown(image, meaning.over(depth) if meaning.unit else meaning)
     return encode_srgb(np.clip(pixels, 0, 1)) if image.kind is Kind.COLOUR else np.clip(pixels, 0, 1)
 
 
@@ -86,6 +88,9 @@ def main() -> int:
     maps = [np.repeat(m, 3, 2) if m.shape[2] == 1 else m for m in maps]
     h, w = min(len(m) for m in maps), 36
     save("mapset", np.concatenate([m[:h, 36 * i : 36 * i + w] for i, m in enumerate(maps)], 1))
+    part = tiles.model_copy(update={"steps": (*tiles.steps, StepEntry(step="single", settings={"channel": "first"}))})
+    first = np.repeat(seen(ask.ask(part, "helper", 220), "helper"), 3, 2)
+    save("single", halves(base(tiles), first))
     save("blank", np.full((108, 144, 3), (0.6, 0.58, 0.53)))
     return 0
 

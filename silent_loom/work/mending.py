@@ -15,7 +15,8 @@ from silent_loom.core.files.png import png_bytes
 from silent_loom.core.look.meters.repetition_meter import copies, repetition, spots
 from silent_loom.core.look.meters.seam_meter import heat, seams
 from silent_loom.core.moving.resample import enlarge
-from silent_loom.core.report.report import Cure, Report, report
+from silent_loom.core.report.finding import Cure
+from silent_loom.core.report.report import Report, report
 from silent_loom.core.report.whole_repeats import WholeRepeats, whole_repeats
 from silent_loom.core.ways.derive import closing, seam_lines, with_suggestion
 from silent_loom.core.weave.rows.model import Weave

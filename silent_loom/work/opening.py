@@ -16,7 +16,7 @@ from silent_loom.core.base.errors import FileError, LoomError
 from silent_loom.core.opening.folder import SUFFIXES, short_name, unpack
 from silent_loom.core.opening.found import FoundSet, find
 from silent_loom.core.steps.photo.mapset import MapSource
-from silent_loom.core.weave import registry
+from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.rows.model import SourceRef
 from silent_loom.core.weave.rows.recipes import begun
 from silent_loom.store.states import State
@@ -114,8 +114,11 @@ class Openings:
             raise LoomError(
                 "the table is not complete", str(error).split("\n")[1].strip(), "Choose a map for each row."
             ) from None
-        threads = [r["thread"] for r in checked]
-        twice = sorted({t for t in threads if threads.count(t) > 1})
+        chosen = [r["thread"] for r in checked]
+        strange = next((t for t in chosen if t not in threads.THREADS), None)
+        if strange is not None:
+            raise LoomError("the table is not complete", f"'{strange}' is no map", f"Choose one of {', '.join(threads.THREADS)}.")
+        twice = sorted({t for t in chosen if chosen.count(t) > 1})
         if twice:
             raise LoomError(f"there are two sources for {twice[0]}", name, "Leave one of them out.")
         values = {"maps": checked, "width_mm": width_mm, "depth_mm": depth_mm, "repeats": repeats}

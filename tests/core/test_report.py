@@ -17,7 +17,10 @@ from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.profile import SRGB
 from silent_loom.core.look.quality import blockiness, noise_level, sharpness
 from silent_loom.core.look.tilt import most_contrast, tilt
-from silent_loom.core.report.report import Cure, Finding, Report, border, even_area, report
+from silent_loom.core.report.finding import Cure, Finding
+from silent_loom.core.report.findings.border import border
+from silent_loom.core.report.findings.crop import even_area
+from silent_loom.core.report.report import Report, report
 from tests.support import varied
 
 

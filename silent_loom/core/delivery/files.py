@@ -17,10 +17,10 @@ from silent_loom.core.delivery.gltf import write_glb
 from silent_loom.core.delivery.placing import MANIFEST, check_folder, check_targets, gathered, sha256
 from silent_loom.core.delivery.profile import FileSpec, Profile, parse_channel
 from silent_loom.core.files import write
+from silent_loom.core.files.formats import SUFFIXES
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.threads import ThreadSpec
 
-SUFFIX = {"png": ".png", "jpeg": ".jpg", "targa": ".tga", "tiff": ".tif", "openexr": ".exr", "webp": ".webp"}
 NOTABLE = 1e-4
 """Share of cut samples that is worth a warning; the manifest counts every one."""
 
@@ -74,7 +74,7 @@ def file_names(profile: Profile, name: str, present: Iterable[str]) -> dict[str,
     for spec in profile.files:
         if spec.optional and not {parse_channel(c).thread for c in spec.channels} <= have:
             continue
-        out[profile.pattern.format(name=name, suffix=spec.suffix) + SUFFIX[spec.format]] = spec
+        out[profile.pattern.format(name=name, suffix=spec.suffix) + SUFFIXES[spec.format][0]] = spec
     return out
 
 

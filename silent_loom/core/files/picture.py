@@ -142,6 +142,16 @@ class Picture:
         """The numbers as they stand, integers over their full range as 0…1; shape (H, W, C) without alpha."""
         return _unit(self.samples)
 
+    def directions(self, step: int = 1) -> Floats:
+        """Samples of a normal map as vectors −1…1, not yet of unit length, shape (H, W, C); every so many texels of it.
+
+        Files hold them as 0…1. Only floating-point files may hold them as they are, told by samples clearly below zero.
+        """
+        s = self.data()
+        signed = self.bits == 32 and float(s.min()) < -0.01
+        part = s[::step, ::step]
+        return np.ascontiguousarray(part if signed else part * 2 - 1, np.float32)
+
     def alpha_plane(self) -> Floats | None:
         """Alpha 0…1, shape (H, W)."""
         return None if self.alpha is None else _unit(self.alpha)

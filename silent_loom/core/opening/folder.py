@@ -8,8 +8,9 @@ from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
 from silent_loom.core.base.errors import FileError
+from silent_loom.core.files import formats
 
-SUFFIXES = {".png", ".jpg", ".jpeg", ".tga", ".tif", ".tiff", ".bmp", ".webp", ".exr", ".hdr"}
+SUFFIXES = frozenset(s for known in formats.SUFFIXES.values() for s in known)
 
 
 @dataclass(frozen=True)

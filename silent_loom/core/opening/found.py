@@ -79,13 +79,6 @@ class FoundSet:
         return asdict(self)
 
 
-def unit_normals(picture: Picture) -> Floats:
-    """Samples of a normal map as vectors, −1…1."""
-    s = picture.data()
-    signed = picture.bits == 32 and float(s.min()) < -0.01
-    return np.ascontiguousarray(s if signed else s * 2 - 1, np.float32)
-
-
 def _one(path: Path, picture: Picture) -> FoundFile:
     name = tell(path.name)
     guess = guess_kind(picture)
@@ -116,7 +109,7 @@ def _one(path: Path, picture: Picture) -> FoundFile:
     green, sure = "", 0.0
     looks = packed.channels
     if kind == "normal":
-        told = green_direction(unit_normals(picture))
+        told = green_direction(picture.directions())
         green, sure = told.way, told.confidence
         if name.green and green not in ("unknown", name.green):
             notes.append(f"Its name says green {name.green}, its slopes say {green}: the slopes are believed.")
@@ -283,7 +276,7 @@ def _kept(found: FoundFile, picture: Picture) -> Floats | None:
     """What is needed of a picture once the others are known: small normals, or a small height or occlusion."""
     for channel in found.channels:
         if channel.map == "normal":
-            samples = unit_normals(picture)
+            samples = picture.directions()
         elif channel.map in ("height", "occlusion"):
             index = min({"g": 1, "b": 2}.get(channel.channel, 0), picture.data().shape[2] - 1)
             samples = np.ascontiguousarray(picture.data()[..., index : index + 1], np.float32)

@@ -42,9 +42,7 @@ def guess_kind(picture: Picture) -> KindGuess:
     step = max(1, int(np.sqrt(s.shape[0] * s.shape[1] / 250_000)))
     s = s[::step, ::step]
     if s.shape[2] == 3:
-        n = s * 2 - 1 if picture.bits < 32 else s
-        if picture.bits == 32 and s.min() >= 0:
-            n = s * 2 - 1
+        n = picture.directions(step)
         length = np.sqrt(np.square(n).sum(2))
         near = float((np.abs(length - 1) < 0.06).mean())
         up = float((n[..., 2] > 0).mean())
@@ -84,8 +82,7 @@ def inspect(picture: Picture) -> dict[str, Any]:
     if guess.kind is Kind.COLOUR:
         image = Image(picture.colour(), Kind.COLOUR, wraps=True)
     elif guess.kind is Kind.NORMAL:
-        s = picture.data()
-        image = Image(np.ascontiguousarray(s * 2 - 1 if s.min() >= 0 else s, np.float32), Kind.NORMAL, wraps=True)
+        image = Image(picture.directions(), Kind.NORMAL, wraps=True)
     else:
         image = Image(np.ascontiguousarray(picture.data()[..., :1]), Kind.DATA, wraps=True)
     as_light = Image(

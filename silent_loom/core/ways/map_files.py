@@ -134,9 +134,7 @@ def _kind_of(path: Path, picture: Picture, normal: bool) -> Kind:
 
 
 def _normals(picture: Picture) -> Floats:
-    s = picture.data()
-    signed = picture.bits == 32 and float(s.min()) < -0.01
-    n = np.ascontiguousarray(s if signed else s * 2 - 1, np.float32)
+    n = picture.directions()
     length = np.sqrt(np.square(n).sum(2, keepdims=True))
     return np.where(length > 1e-4, n / np.maximum(length, 1e-4), np.array([0, 0, 1], np.float32)).astype(np.float32)
 

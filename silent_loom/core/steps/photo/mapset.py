@@ -100,8 +100,10 @@ def _taken(picture: Picture, m: MapSource, kind: Kind) -> Floats:
     if kind is Kind.NORMAL:
         if data.shape[2] < 3:
             raise WeaveError("a normal map has three channels", "Map set", "Choose another file for the normal map.")
-        signed = picture.bits == 32 and float(data.min()) < -0.01
-        n = np.array(data[..., :3] if signed else data[..., :3] * 2 - 1, np.float32)
+        if m.read_as == "srgb":
+            n = data[..., :3] * 2 - 1
+        else:
+            n = picture.directions()[..., :3].copy()
         if m.green_down:
             n[..., 1] *= -1
         n[..., 2] = np.maximum(n[..., 2], 1e-3)

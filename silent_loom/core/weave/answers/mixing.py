@@ -11,19 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.parallel import IDLE
 from silent_loom.core.moving.resample import normalise
-
-
-def slopes(normals: NDArray[Any]) -> NDArray[Any]:
-    """Normal vectors to slopes (−x/z, −y/z), shape (…, 2); grazing vectors are held at a slope of 1000."""
-    z = np.maximum(normals[..., 2:3], 1e-3)
-    out: NDArray[Any] = -normals[..., :2] / z
-    return out
-
-
-def from_slopes(s: NDArray[Any]) -> Floats:
-    """Slopes to unit normals."""
-    return normalise(np.concatenate([-s, np.ones_like(s[..., :1])], -1).astype(np.float32))
+from silent_loom.core.moving.slopes import normals_of, slopes_of
 
 
 def reorient(under: NDArray[Any], over: NDArray[Any]) -> Floats:
@@ -78,13 +68,13 @@ def mix(before: Image, result: Image, mode: str, amount: float, mask: Floats | N
         return result.with_pixels(np.where(weight >= 0.5, r, b))
     if result.kind is Kind.NORMAL:
         if mode == "combine":
-            full = slopes(reorient(b, r))
+            full = slopes_of(reorient(b, r), IDLE)
         elif mode in ("add", "subtract", "multiply", "lighter", "darker"):
-            full = _numbers(slopes(b), slopes(r), mode)
+            full = _numbers(slopes_of(b, IDLE), slopes_of(r, IDLE), mode)
         else:
-            full = slopes(r)
-        start = slopes(b)
-        return result.with_pixels(from_slopes(start + weight * (full - start)))
+            full = slopes_of(r, IDLE)
+        start = slopes_of(b, IDLE)
+        return result.with_pixels(normals_of(np.ascontiguousarray(start + weight * (full - start), np.float32), IDLE))
     if result.kind in (Kind.VECTOR, Kind.CHANNELS):
         mode = "replace"
     target = _numbers(b, r, "add" if mode == "combine" else mode)

@@ -1,0 +1,54 @@
+"""A border of one colour around a photo."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from silent_loom.core.base.images import Floats
+from silent_loom.core.base.parallel import Task
+from silent_loom.core.report.finding import Finding, Seen, box_corners, cure
+
+PLACE = 4
+"""Where it comes among the findings."""
+
+
+def border(grey: Floats, colour: Floats) -> tuple[float, float, float, float]:
+    """Parts of the picture, left, top, right, bottom, that are a border of one constant colour."""
+
+    def run(lines: Floats) -> int:
+        edge = np.median(lines[0], 0)
+        n = 0
+        for line in lines[: len(lines) // 3]:
+            if np.percentile(np.abs(line - edge).max(1), 97) > 0.03:
+                break
+            n += 1
+        # A surface that is all one colour has no border
+        return 0 if n >= len(lines) // 3 else n
+
+    h, w = grey.shape
+    sides = (colour.transpose(1, 0, 2), colour, colour.transpose(1, 0, 2)[::-1], colour[::-1])
+    found = [run(np.ascontiguousarray(s)) for s in sides]
+    out = [n / length if n >= 2 else 0.0 for n, length in zip(found, (w, h, w, h), strict=True)]
+    return out[0], out[1], out[2], out[3]
+
+
+def find(seen: Seen, task: Task) -> list[Finding]:
+    """What there is to say of it."""
+    findings: list[Finding] = []
+    left, up, right, low = border(seen.grey, seen.codes)
+    sh, sw = seen.codes.shape[:2]
+    seen.figures["border"] = [round(v, 4) for v in (left, up, right, low)]
+    if max(left, up, right, low) > 0:
+        inset = 0.5 / max(sw, sh)
+        box = (left + inset * (left > 0), up + inset * (up > 0), 1 - right - inset * (right > 0), 1 - low - inset * (low > 0))
+        findings.append(
+            Finding(
+                "border",
+                "bad",
+                "A border of one colour",
+                "It would print as stripes in every repeat.",
+                max(left, up, right, low),
+                cure("straighten", {"corners": box_corners(*box)}, "Trim it"),
+            )
+        )
+    return findings

@@ -1,0 +1,57 @@
+"""A regular motif, stripes, or courses at an even beat."""
+
+from __future__ import annotations
+
+from silent_loom.core.base.parallel import Task
+from silent_loom.core.look.motif.beat import beats
+from silent_loom.core.look.motif.grid import fit_grid
+from silent_loom.core.look.motif.lattice import find_lattice
+from silent_loom.core.report.finding import Finding, Seen, cure
+
+PLACE = 6
+"""Where it comes among the findings."""
+
+
+def find(seen: Seen, task: Task) -> list[Finding]:
+    """What there is to say of it."""
+    findings: list[Finding] = []
+    w, h = seen.size
+    lattice = find_lattice(seen.image, task)
+    seen.figures["motif"] = None
+    if lattice is not None:
+        grid = fit_grid(seen.image, lattice, task)
+        repeats = lattice.repeats(w, h)
+        every = " × ".join(f"{r:.0f}" for r in repeats)
+        across, down = repeats if lattice.free is None else (repeats[0], None) if lattice.free == 1 else (None, repeats[0])
+        seen.figures["motif"] = {
+            "across_px": None if across is None else round(across, 2),
+            "down_px": None if down is None else round(down, 2),
+            "regular": lattice.regular,
+        }
+        by_grid = None
+        way, other = ("across", "down") if lattice.free == 1 else ("down", "across")
+        if grid is not None:
+            by_grid = cure("close", grid.settings(), "Keep whole repeats")
+        findings.append(
+            Finding(
+                "motif",
+                "note",
+                f"A regular motif, every {every} pixels" if lattice.free is None else f"Stripes, every {every} pixels {way}",
+                "Only whole repeats fit together: make it seamless by its motif."
+                + ("" if lattice.free is None else f" Nothing repeats {other}, so any length will do there."),
+                lattice.regular,
+                by_grid,
+            )
+        )
+
+    elif (courses := beats(seen.image, task)) != "":
+        findings.append(
+            Finding(
+                "courses",
+                "note",
+                courses,
+                "No element of it comes again, but an overlap has to fit its beat: let Seamless fit the overlap, or mark whole "
+                "repeats by hand there.",
+            )
+        )
+    return findings
