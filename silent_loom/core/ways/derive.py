@@ -38,6 +38,7 @@ from silent_loom.core.ways.woven import check_file_setting, pairs_from, put_thro
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.answers.cache import Cache
 from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.answers.plan import Plan
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.rows.model import StepEntry, Weave
 from silent_loom.core.weave.rows.recipes import begun, recipe
@@ -261,15 +262,8 @@ def derive(
     check_folder(out, force)
     task.report(0.0, "reading the photo")
     threading.Thread(target=_load, name="kernels", daemon=True).start()
-    picture = read(photo, limits=limits) if reading is None else reading.result()
-    if min(picture.width, picture.height) < LEAST:
-        raise LoomError(
-            f"{picture.width} × {picture.height} pixels are too few to be a surface", photo.name, f"At least {LEAST} each way."
-        )
-    digest = digest_of(photo)
+    picture, digest, sources = _brought(photo, reading, limits)
     seconds = {"read": time.perf_counter() - started}
-    sources = FileSources(lambda d: (photo, photo.name, picture.format), limits=limits)
-    sources.remember(digest, picture)
     if woven is not None:
         weave, seamless = put_through(woven, digest, reference(photo, picture)), None
     else:
@@ -284,78 +278,132 @@ def derive(
             square=square,
             settings=settings,
         )
-    evaluator = Evaluator(sources, Cache(700 << 20))
-    why, kept = "", None
-    if repeats:
-        from silent_loom.core.report.whole_repeats import whole_repeats
-
-        whole = whole_repeats(evaluator, weave, task.part(0, 0))
-        weave, kept = whole.weave, whole.repeats
-    if seamless in ("suggested", "motif"):
-        weave, why = with_suggestion(evaluator, weave, seamless, task.part(0, 0))
-    plan = evaluator.plan(weave)
-    if (error := plan.error()) is not None:
-        raise error
-    warnings = list(picture.warnings)
-    holds = plan.source_texels()
-    if holds is not None and size > BEYOND * holds:
-        warnings.append(f"{size} texels are more than the photo holds (about {holds}): larger files, no more detail")
-    ended: dict[str, float] = {}
-    sizes: dict[str, Image] = {}  # one of the maps, for its size
-
-    def make(thread: str) -> Image:
-        if not sizes:
-            _both_ends(evaluator, weave, size, task.part(0, 0))
-        image = evaluator.ask(weave, thread, size, task.part(0, 0))
-        sizes["any"] = image
-        ended["maps"] = time.perf_counter()
-        return image
+    making = _Making(Evaluator(sources, Cache(700 << 20)), weave, size, task)
+    kept = making.keep_repeats() if repeats else None
+    why = making.suggest(seamless) if seamless in ("suggested", "motif") else ""
+    plan = making.plan()
+    warnings = [*picture.warnings, *making.beyond()]
 
     def about() -> dict[str, Any]:
-        for row in plan.rows:
-            warnings.extend(f"{row.step.title}: {w}" for w in evaluator.decision(weave, row.entry.id, task).warnings)
+        warnings.extend(making.warnings_of_steps())
         return {"source": {"file": photo.name, "sha256": digest}, "warnings_of_steps": warnings}
 
     names_wanted = needed(wanted, plan.threads)
-    with evaluator.holding(weave, names_wanted, size):
+    with making.evaluator.holding(making.weave, names_wanted, size):
         manifest = deliver_as_made(
             out,
             name or file_name(photo.stem),
             names_wanted,
-            make,
+            making.map,
             wanted,
             meanings=plan.threads,
             about=about,
             force=force,
             task=task.part(0.05, 0.8 if report else 1.0),
         )
-    first = sizes["any"]
+    seconds |= making.seconds()
     figures: dict[str, Any] = dict.fromkeys(FIGURES)
-    names = {r.entry.id: r.step.name for r in plan.rows}
-    for key, spent in evaluator.costs.told():
-        step = names.get(key.split(":")[0], key)
-        seconds[step] = seconds.get(step, 0.0) + spent
-    seconds["write"] = time.perf_counter() - ended["maps"]  # what of the writing was left when the last map was made
     if report:
         t = time.perf_counter()
         task.report(0.85, "measuring")
-        figures.update(measure(evaluator, weave, size, task))
+        figures.update(measure(making.evaluator, making.weave, size, task))
         seconds["measure"] = time.perf_counter() - t
     seconds["total"] = time.perf_counter() - started
     task.report(1.0, "done")
     return {
         **figures,
-        "depth_mm": plan.spec("height").depth,
+        **making.sizes(),
         "extent_mm": extent_mm,
         "seamless_why": why,
         "repeats": kept,
-        "repeat_mm_x": round(first.size_mm[0], 6),
-        "repeat_mm_y": round(first.size_mm[1], 6),
-        "size": [first.width, first.height],
         "seconds": {k: round(v, 4) for k, v in seconds.items()},
         "warnings": [*warnings, *manifest["warnings"]],
         "files": [f["file"] for f in manifest["files"]],
     }
+
+
+def _brought(photo: Path, reading: Future[Picture] | None, limits: Limits | None) -> tuple[Picture, str, FileSources]:
+    """A photo, its SHA-256, and the sources of a weave that begins with it."""
+    picture = read(photo, limits=limits) if reading is None else reading.result()
+    if min(picture.width, picture.height) < LEAST:
+        raise LoomError(
+            f"{picture.width} × {picture.height} pixels are too few to be a surface", photo.name, f"At least {LEAST} each way."
+        )
+    digest = digest_of(photo)
+    sources = FileSources(lambda d: (photo, photo.name, picture.format), limits=limits)
+    sources.remember(digest, picture)
+    return picture, digest, sources
+
+
+class _Making:
+    """One weave on its way to files."""
+
+    def __init__(self, evaluator: Evaluator, weave: Weave, size: int, task: Task) -> None:
+        self.evaluator, self.weave, self.size, self.task = evaluator, weave, size, task
+        self._last: Image | None = None
+        self._ended = time.perf_counter()
+
+    def keep_repeats(self) -> tuple[int, int]:
+        """Crop to whole repeats of the motif, and say how many."""
+        from silent_loom.core.report.whole_repeats import whole_repeats
+
+        whole = whole_repeats(self.evaluator, self.weave, self.task.part(0, 0))
+        self.weave = whole.weave
+        return whole.repeats
+
+    def suggest(self, method: str) -> str:
+        """Let the step that closes the sheet be set by what suits it, and say why."""
+        self.weave, why = with_suggestion(self.evaluator, self.weave, method, self.task.part(0, 0))
+        return why
+
+    def plan(self) -> Plan:
+        plan = self.evaluator.plan(self.weave)
+        if (error := plan.error()) is not None:
+            raise error
+        return plan
+
+    def beyond(self) -> list[str]:
+        """A word where the size is more than the source holds."""
+        holds = self.plan().source_texels()
+        if holds is None or self.size <= BEYOND * holds:
+            return []
+        return [f"{self.size} texels are more than the photo holds (about {holds}): larger files, no more detail"]
+
+    def map(self, thread: str) -> Image:
+        """One map at the size that is asked for."""
+        if self._last is None:
+            _both_ends(self.evaluator, self.weave, self.size, self.task.part(0, 0))
+        self._last = self.evaluator.ask(self.weave, thread, self.size, self.task.part(0, 0))
+        self._ended = time.perf_counter()
+        return self._last
+
+    def warnings_of_steps(self) -> list[str]:
+        rows = self.plan().rows
+        return [
+            f"{row.step.title}: {w}"
+            for row in rows
+            for w in self.evaluator.decision(self.weave, row.entry.id, self.task).warnings
+        ]
+
+    def seconds(self) -> dict[str, float]:
+        """Seconds by step, and those of writing that were left when the last map was made."""
+        names = {r.entry.id: r.step.name for r in self.plan().rows}
+        found: dict[str, float] = {}
+        for key, spent in self.evaluator.costs.told():
+            step = names.get(key.split(":")[0], key)
+            found[step] = found.get(step, 0.0) + spent
+        found["write"] = time.perf_counter() - self._ended
+        return found
+
+    def sizes(self) -> dict[str, Any]:
+        """Depth, repeat and size of what was made."""
+        assert self._last is not None
+        return {
+            "depth_mm": self.plan().spec("height").depth,
+            "repeat_mm_x": round(self._last.size_mm[0], 6),
+            "repeat_mm_y": round(self._last.size_mm[1], 6),
+            "size": [self._last.width, self._last.height],
+        }
 
 
 def _load() -> None:
