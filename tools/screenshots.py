@@ -187,6 +187,36 @@ def prepared(fresh: Callable[[str], Page], ident: dict[str, str], address: str) 
     settle(page)
     page.screenshot(path=OUT / "spots.png")
 
+    # A group with dials in a group, and a thread chosen by its picture to limit a row
+    page = fresh(copy("Hull"))
+    page.locator("[data-step=height]").click(position={"x": 60, "y": 14})
+    for _ in range(3):
+        page.keyboard.press("Shift+ArrowDown")
+    page.keyboard.press("g")
+    for name, rows in (("Relief", None), ("Form", ("height", "normal"))):
+        if rows:
+            page.locator(f"[data-step={rows[0]}]").click(position={"x": 60, "y": 14})
+            page.locator(f"[data-step={rows[1]}]").click(position={"x": 70, "y": 14}, modifiers=["Shift"])
+            page.click("#group-rows")
+        page.wait_for_selector("#group-name")
+        page.wait_for_timeout(600)
+        page.fill("#group-name", name)
+        page.keyboard.press("Enter")
+        page.wait_for_timeout(900)
+    for title in ("Height: Depth", "Normal: Strength"):
+        page.select_option("#new-dial", label=title)
+        page.wait_for_timeout(900)
+    settle(page)
+    page.screenshot(path=OUT / "groups.png")
+    page.locator("[data-step=tone]").click(position={"x": 60, "y": 14})
+    page.locator("[data-step=roughness]").click(position={"x": 70, "y": 14})
+    page.locator("details.more summary").last.click()
+    page.locator("#set-mask").scroll_into_view_if_needed()
+    page.click("#set-mask")
+    page.wait_for_timeout(2500)
+    settle(page)
+    page.screenshot(path=OUT / "threads.png")
+
     with tempfile.TemporaryDirectory() as folder:
         made = Path(folder)
         for thread, name in (("base", "Albedo"), ("normal", "Normal"), ("roughness", "Roughness"), ("height", "Height")):

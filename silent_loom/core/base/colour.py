@@ -105,7 +105,11 @@ def _encode(src, out, y0, y1):  # type: ignore[no-untyped-def]
 
 
 def encode(linear: Floats, task: Task = IDLE) -> Floats:
-    """`encode_srgb` for whole images, any shape with rows first, float32."""
+    """`encode_srgb` for whole images, any shape with rows first, float32.
+
+    >>> encode(np.float32([[0.0, 0.214041, 1.0]])).astype(float).round(4).tolist()
+    [[0.0, 0.5, 1.0]]
+    """
     flat = np.ascontiguousarray(linear).reshape(linear.shape[0], -1)
     out = np.empty_like(flat)
     over_rows(flat.shape[0], lambda a, b: _encode(flat, out, a, b), task)
@@ -120,7 +124,11 @@ def _weigh(src, weights, out, y0, y1):  # type: ignore[no-untyped-def]
 
 
 def channel_mix(colour: Floats, weights: Floats, task: Task = IDLE) -> Floats:
-    """Weighted sum of three channels, shape (H, W)."""
+    """Weighted sum of three channels, shape (H, W).
+
+    >>> channel_mix(np.float32([[[0.2, 0.4, 0.6]]]), np.float32([0.5, 0.25, 0.25])).astype(float).round(4).tolist()
+    [[0.35]]
+    """
     out = np.empty((colour.shape[0], colour.shape[1]), np.float32)
     w = np.asarray(weights, np.float32)
     over_rows(out.shape[0], lambda a, b: _weigh(colour, w, out, a, b), task)
@@ -128,12 +136,20 @@ def channel_mix(colour: Floats, weights: Floats, task: Task = IDLE) -> Floats:
 
 
 def luminance(colour: Floats, task: Task = IDLE) -> Floats:
-    """Relative luminance Y of linear Rec. 709 light, shape (H, W)."""
+    """Relative luminance Y of linear Rec. 709 light, shape (H, W).
+
+    >>> luminance(np.float32([[[1, 0, 0], [0, 1, 0]]])).astype(float).round(4).tolist()
+    [[0.2126, 0.7152]]
+    """
     return channel_mix(colour, LUMA, task)
 
 
 def lightness(y: NDArray[Any]) -> NDArray[Any]:
-    """CIE L* (0…100) of relative luminance."""
+    """CIE L* (0…100) of relative luminance.
+
+    >>> lightness(np.array([0.0, 0.184187, 1.0])).astype(float).round(3).tolist()
+    [0.0, 50.0, 100.0]
+    """
     y = np.asarray(y)
     out: NDArray[Any] = np.where(y > 216 / 24389, 116 * np.cbrt(np.maximum(y, 0)) - 16, y * (24389 / 27))
     return out
@@ -178,7 +194,11 @@ def _lab_distance(src, m, key, weights, out, y0, y1):  # type: ignore[no-untyped
 
 
 def lab(colour: NDArray[Any], task: Task = IDLE) -> Floats:
-    """CIE L*a*b* (D65) of linear Rec. 709 light; shape (…, 3) in and out."""
+    """CIE L*a*b* (D65) of linear Rec. 709 light; shape (…, 3) in and out.
+
+    >>> lab(np.float32([[[1.0, 1.0, 1.0], [0.18, 0.18, 0.18]]])).astype(float).round(2).tolist()
+    [[[100.0, 0.0, 0.0], [49.5, 0.0, 0.0]]]
+    """
     given = np.ascontiguousarray(colour, dtype=np.float32)
     src = given if given.ndim == 3 else given.reshape(1, -1, 3)
     out = np.empty_like(src)

@@ -63,6 +63,9 @@ class Profile(BaseModel):
 def parse_channel(text: str) -> Channel:
     """'roughness', 'base.g', '1-roughness' or '0.5'.
 
+    >>> parse_channel("1-roughness")
+    Channel(thread='roughness', index=0, constant=None, invert=True)
+
     Raises
     ------
     ValueError

@@ -14,6 +14,10 @@ Points = NDArray[np.float64]
 def homography(source: Points, target: Points) -> NDArray[np.float64]:
     """The 3×3 matrix that takes four points to four others (Hartley & Zisserman 2004, 4.1, normalised).
 
+    >>> square = [(0, 0), (1, 0), (1, 1), (0, 1)]
+    >>> (homography(np.array(square, float), np.array(square, float) * 2 + 1).round(3) + 0.0).astype(int).tolist()
+    [[2, 0, 1], [0, 2, 1], [0, 0, 1]]
+
     Parameters
     ----------
     source, target : arrays, shape (4, 2)
@@ -46,7 +50,11 @@ def homography(source: Points, target: Points) -> NDArray[np.float64]:
 
 
 def convex(corners: Points) -> bool:
-    """True for a convex quadrilateral given clockwise on screen (y down), starting anywhere."""
+    """True for a convex quadrilateral given clockwise on screen (y down), starting anywhere.
+
+    >>> convex(np.array([(0, 0), (2, 0), (2, 1), (0, 1)], float)), convex(np.array([(0, 0), (2, 1), (2, 0), (0, 1)], float))
+    (True, False)
+    """
     edges = np.roll(corners, -1, 0) - corners
     turns = edges[:, 0] * np.roll(edges, -1, 0)[:, 1] - edges[:, 1] * np.roll(edges, -1, 0)[:, 0]
     return bool((turns > 1e-9).all())
@@ -166,7 +174,11 @@ def proportions(
 
 
 def apply(h: NDArray[np.float64], points: Any) -> Points:
-    """Points through a homography."""
+    """Points through a homography.
+
+    >>> apply(np.diag([2.0, 3.0, 1.0]), [(1, 1)]).tolist()
+    [[2.0, 3.0]]
+    """
     p = np.asarray(points, np.float64)
     q = np.c_[p.reshape(-1, 2), np.ones(p.size // 2)] @ h.T
     out: Points = (q[:, :2] / q[:, 2:]).reshape(p.shape)

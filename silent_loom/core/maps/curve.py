@@ -15,6 +15,9 @@ STRAIGHT: Points = ((0.0, 0.0), (1.0, 1.0))
 def checked(points: Points) -> Points:
     """Points in rising order of x.
 
+    >>> checked(((1.0, 1.0), (0.0, 0.25)))
+    ((0.0, 0.25), (1.0, 1.0))
+
     Raises
     ------
     ValueError
@@ -41,7 +44,11 @@ def table(points: Points, size: int = 4096) -> Floats:
 
 
 def through(plane: Floats, points: Points) -> Floats:
-    """A plane of 0…1 through a curve; what lies outside takes the value of the nearer end."""
+    """A plane of 0…1 through a curve; what lies outside takes the value of the nearer end.
+
+    >>> through(np.float32([0.0, 0.5, 2.0]), ((0.0, 1.0), (1.0, 0.0))).tolist()
+    [1.0, 0.5, 0.0]
+    """
     if points == STRAIGHT:
         return np.clip(plane, 0, 1)
     t = table(points)

@@ -22,7 +22,11 @@ _AT_ONCE = 4
 
 
 def reduce_area(pixels: Floats, width: int, height: int) -> Floats:
-    """Exact area average to a smaller size; shape (H, W) or (H, W, C)."""
+    """Exact area average to a smaller size; shape (H, W) or (H, W, C).
+
+    >>> reduce_area(np.float32([[0, 2, 4, 6]]), 2, 1).tolist()
+    [[1.0, 5.0]]
+    """
     if pixels.ndim == 3 and pixels.shape[2] > _AT_ONCE:
         parts = [pixels[..., k : k + _AT_ONCE] for k in range(0, pixels.shape[2], _AT_ONCE)]
         return np.concatenate([reduce_area(np.ascontiguousarray(p), width, height) for p in parts], 2)
@@ -91,6 +95,9 @@ def enlarge(pixels: Floats, width: int, height: int, wraps: bool, task: Task = I
     """Catmull-Rom interpolation to a larger size, texel borders kept in place.
 
     ``held`` keeps to the range of what comes in: at saturated edges the taps overshoot, which would be cut on delivery.
+
+    >>> enlarge(np.float32([[0, 1, 0, 1]]), 8, 1, True).astype(float).round(4).tolist()
+    [[0.1562, 0.1562, 0.8438, 0.8438, 0.1562, 0.1562, 0.8438, 0.8438]]
     """
     src = pixels if pixels.ndim == 3 else pixels[..., None]
     ix, wx = _taps(width, src.shape[1], wraps)
@@ -138,6 +145,9 @@ def _direct_blur(pixels: Floats, sx: float, sy: float, wraps: bool, task: Task =
 def blur(pixels: Floats, sigma: float | tuple[float, float], wraps: bool, task: Task = IDLE) -> Floats:
     """Gaussian blur at a cost per pixel that does not grow with the width.
 
+    >>> blur(np.float32([[0, 0, 1, 0, 0]]), (1.0, 0.0), True).astype(float).round(3).tolist()
+    [[0.058, 0.242, 0.399, 0.242, 0.058]]
+
     Parameters
     ----------
     pixels : float32 array, shape (H, W) or (H, W, C)
@@ -178,7 +188,11 @@ def blur_inside(plane: Floats, sigma: tuple[float, float], task: Task = IDLE) ->
 
 
 def normalise(vectors: Floats) -> Floats:
-    """Unit length; what has no length becomes straight up."""
+    """Unit length; what has no length becomes straight up.
+
+    >>> normalise(np.float32([[3, 0, 4], [0, 0, 0]])).astype(float).round(4).tolist()
+    [[0.6, 0.0, 0.8], [0.0, 0.0, 1.0]]
+    """
     length = np.sqrt(np.einsum("...i,...i->...", vectors, vectors))[..., None]
     out: Floats = np.where(length > 1e-8, vectors / np.maximum(length, 1e-8), np.array([0, 0, 1], np.float32)).astype(np.float32)
     return out

@@ -29,14 +29,22 @@ def _to_normals(src, out, y0, y1):  # type: ignore[no-untyped-def]
 
 
 def slopes_of(normals: Floats, task: Task) -> Floats:
-    """Normal vectors as slopes (−x/z, −y/z), shape (H, W, 2)."""
+    """Normal vectors as slopes (−x/z, −y/z), shape (H, W, 2).
+
+    >>> slopes_of(np.float32([[[0.6, 0.0, 0.8]]]), Task()).astype(float).round(4).tolist()
+    [[[-0.75, -0.0]]]
+    """
     out = np.empty((*normals.shape[:2], 2), np.float32)
     over_rows(out.shape[0], partial(_to_slopes, normals, out), task)
     return out
 
 
 def normals_of(slopes: Floats, task: Task) -> Floats:
-    """Unit normals of slopes."""
+    """Unit normals of slopes.
+
+    >>> normals_of(np.float32([[[-0.75, 0.0]]]), Task()).astype(float).round(4).tolist()
+    [[[0.6, -0.0, 0.8]]]
+    """
     out = np.empty((*slopes.shape[:2], 3), np.float32)
     over_rows(out.shape[0], partial(_to_normals, slopes, out), task)
     return out

@@ -94,6 +94,9 @@ def tell(file_name: str) -> Name:
 
     The last word that means a map counts; two words that are one, like 'base' and 'color', are read as one. Resolution
     and bit depth ('2k', '4096', '16bit') are passed over.
+
+    >>> tell("slipway_Normal_GL.png").map, tell("slipway_Normal_GL.png").green
+    ('normal', 'up')
     """
     tokens = _tokens(PurePath(file_name).stem)
     lower = [t.lower() for t in tokens]

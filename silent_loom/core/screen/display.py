@@ -42,6 +42,9 @@ def label_colours(labels: Floats) -> Floats:
     """A clear colour for every label, the same for the same label everywhere, shape (H, W, 3), linear light.
 
     Hues go round by the golden angle, so that neighbouring numbers lie far apart.
+
+    >>> label_colours(np.float32([[0, 1]])).astype(float).round(3).tolist()
+    [[[0.171, 0.032, 0.032], [0.056, 0.139, 0.505]]]
     """
     n = np.rint(labels).astype(np.int64)
     hue = (n * 0.6180339887498949) % 1.0

@@ -159,7 +159,11 @@ NOUNS = {
 
 
 def spec(name: str) -> ThreadSpec:
-    """Meaning of a thread; a name that is not in the table is a helper, plain numbers unless the step that makes it says more."""
+    """Meaning of a thread; a name that is not in the table is a helper, plain numbers unless the step that makes it says more.
+
+    >>> spec("height").unit, spec("height").depth, spec("pale_moss").title
+    ('mm', 10.0, 'Pale moss')
+    """
     return THREADS.get(name) or helper(name)
 
 
@@ -175,7 +179,11 @@ def helper(name: str, kind: Kind = Kind.DATA, *, title: str = "", channels: int 
 
 
 def order(names: object) -> list[str]:
-    """Names of threads, the standard ones first and in their own order, helpers by the alphabet."""
+    """Names of threads, the standard ones first and in their own order, helpers by the alphabet.
+
+    >>> order({"moss", "normal", "base"})
+    ['base', 'normal', 'moss']
+    """
     found = set(names)  # type: ignore[call-overload]
     return [t for t in THREADS if t in found] + sorted(found - set(THREADS))
 

@@ -98,8 +98,14 @@ def map_png(
     return kept_by(request, key, lambda: bench.views.map_png(ident, name, size, below=below, entry=entry))
 
 
+class ProbeAsk(Ask):
+    """A question about a place, of a preview or of a bake."""
+
+    size: int = Field(512, ge=8, le=16384)
+
+
 @router.post("/probe")
-def probe(ident: str, body: Ask, bench: Bench) -> dict[str, Any]:
+def probe(ident: str, body: ProbeAsk, bench: Bench) -> dict[str, Any]:
     """Exact values at a place of a map."""
     return bench.views.probe(ident, check_thread(body.thread), body.u, body.v, body.size, **body.how())
 

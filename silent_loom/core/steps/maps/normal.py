@@ -88,6 +88,11 @@ def _normals(h, kx, ky, wraps, out, y0, y1):  # type: ignore[no-untyped-def]
 def from_height(height: Image, strength: float = 1.0, task: Task = IDLE) -> Image:
     """Normals of a height field.
 
+    >>> slope = np.tile(np.float32([[[0], [1], [2], [3], [4], [5], [6], [7]]]), (8, 1, 1))
+    >>> n = from_height(Image(slope, Kind.DATA, (8.0, 8.0))).pixels[4, 4]
+    >>> n.astype(float).round(4).tolist()
+    [-0.7071, 0.0, 0.7071]
+
     Parameters
     ----------
     height : Image

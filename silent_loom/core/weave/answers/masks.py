@@ -41,6 +41,10 @@ def weight(mask: Mask, image: Image, task: Task = IDLE) -> Floats:
     """How much takes effect at each place, float32 0…1, shape (H, W, 1).
 
     Without a channel colour counts by its luminance, encoded as sRGB (an even ramp to the eye), and packed channels by the first.
+
+    >>> ramp = Image(np.float32([[[0], [5], [10]]]), Kind.DATA)
+    >>> weight(Mask(thread="height", low=0, high=10, inverted=True), ramp)[0, :, 0].tolist()
+    [1.0, 0.5, 0.0]
     """
     if mask.channel:
         plane = image.pixels[..., "rgba".index(mask.channel)]

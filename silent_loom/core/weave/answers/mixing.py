@@ -17,7 +17,11 @@ from silent_loom.core.moving.slopes import normals_of, slopes_of
 
 
 def reorient(under: NDArray[Any], over: NDArray[Any]) -> Floats:
-    """Lay one normal map over another (reoriented normal mapping, Barré-Brisebois & Hill 2012)."""
+    """Lay one normal map over another (reoriented normal mapping, Barré-Brisebois & Hill 2012).
+
+    >>> reorient(np.float32([[0.6, 0, 0.8]]), np.float32([[0, 0, 1]])).astype(float).round(4).tolist()
+    [[0.6, 0.0, 0.8]]
+    """
     t = under + np.array([0, 0, 1], under.dtype)
     u = over * np.array([-1, -1, 1], over.dtype)
     dot = np.einsum("...i,...i->...", t, u)[..., None]
@@ -44,6 +48,10 @@ def _numbers(before: Floats, result: Floats, mode: str) -> Floats:
 
 def mix(before: Image, result: Image, mode: str, amount: float, mask: Floats | None) -> Image:
     """The mix of two values of a thread.
+
+    >>> a, b = (Image(np.full((1, 1, 1), v, np.float32), Kind.DATA) for v in (0.2, 0.6))
+    >>> [round(float(mix(a, b, how, 0.5, None).pixels[0, 0, 0]), 4) for how in ("replace", "add")]
+    [0.4, 0.5]
 
     Parameters
     ----------

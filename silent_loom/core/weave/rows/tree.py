@@ -66,7 +66,11 @@ def at(entries: Sequence[Entry], row_id: str) -> Place:
 
 
 def slug(words: str) -> str:
-    """A name as it stands in a path: small letters, digits and underscores."""
+    """A name as it stands in a path: small letters, digits and underscores.
+
+    >>> slug("Wet & worn, 2")
+    'wet_worn_2'
+    """
     return re.sub(r"[^a-z0-9]+", "_", words.lower()).strip("_") or "group"
 
 

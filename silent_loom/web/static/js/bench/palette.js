@@ -27,7 +27,7 @@ export class Palette {
     this.node.style.left = `${Math.max(8, Math.min(place.left, innerWidth - 448))}px`;
     this.node.style.top = `${Math.max(8, Math.min(place.bottom + 4, innerHeight - this.node.offsetHeight - 8))}px`;
     this.away = (e) => { if (!this.node.contains(e.target) && !from.contains(e.target)) this.close(); };
-    setTimeout(() => addEventListener("pointerdown", this.away));
+    setTimeout(() => { if (this.node) addEventListener("pointerdown", this.away); }); // it may be closed again by then
     this.list();
     this.search.focus();
   }

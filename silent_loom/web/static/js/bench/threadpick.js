@@ -59,7 +59,7 @@ export function threadButton(state, { id = "", label, chosen, offered, take, non
     const place = button.getBoundingClientRect();
     sheet.style.left = `${Math.max(8, Math.min(place.left, innerWidth - sheet.offsetWidth - 8))}px`;
     sheet.style.top = `${Math.max(8, Math.min(place.bottom + 3, innerHeight - sheet.offsetHeight - 8))}px`;
-    setTimeout(() => addEventListener("pointerdown", away));
+    setTimeout(() => { if (sheet) addEventListener("pointerdown", away); });
     (sheet.querySelector("[aria-selected=true]") || sheet.querySelector("[role=option]"))?.focus();
   }
   show(value);
@@ -77,7 +77,7 @@ export function threadControl(controls, field, box, { id, label, reset, says }) 
   const { state } = controls;
   if (field.new) { // what the step makes: any name will do
     const text = el("input", { id, type: "text", maxlength: 60, spellcheck: "false", autocomplete: "off", onchange: () => {
-      const name = text.value.trim().toLowerCase().replace(/[^a-z0-9_]+/g, "_").replace(/^[0-9_]+/, "") || field.default;
+      const name = text.value.trim().toLowerCase().replace(/[^a-z0-9_]+/g, "_").replace(/^[0-9_]+|_+$/g, "") || field.default;
       text.value = name;
       controls.try({ [field.name]: name });
       controls.settle();
