@@ -21,7 +21,7 @@ def open_files(rooms: Rooms, files: list[UploadFile] = File()) -> dict[str, Any]
     if len(files) > 500:
         raise FileError(f"{len(files)} files at once", "", "At most 500 are taken; a zip may hold more.")
     opened = rooms.take([(f.filename or "file", f.file) for f in files])
-    names = [{"name": t.name, "title": t.title} for t in threads.THREADS.values()]
+    names = [{"name": t.name, "title": t.title, "kind": str(t.kind)} for t in threads.THREADS.values()]
     return {"token": opened.token, "sets": [s.as_dict() for s in opened.sets], "threads": names}
 
 

@@ -1,5 +1,5 @@
 // Questions of one view: the newest wins, at most two under way, the small answer first and the full one at rest.
-import { bytes } from "../api.js";
+import { bytes } from "../base/api.js";
 
 let views = 0;
 const tab = Math.random().toString(36).slice(2, 8);

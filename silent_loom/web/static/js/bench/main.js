@@ -1,12 +1,12 @@
 import Alpine from "/static/vendor/alpine/alpine.csp.min.js";
-import { cm, el, get, picture } from "../api.js";
-import { chosen, choose } from "../units.js";
-import { Chart } from "./chart.js";
-import { Controls } from "./controls.js";
-import { delivery } from "./deliver.js";
-import { openSheet, startBorders, startDock } from "./dock.js";
-import { findings } from "./findings.js";
-import { Table } from "./panes.js";
+import { cm, el, get, picture } from "../base/api.js";
+import { chosen, choose } from "../base/units.js";
+import { Chart } from "./weave/chart.js";
+import { Controls } from "./controls/controls.js";
+import { delivery } from "./sheets/deliver.js";
+import { openSheet, startBorders, startDock } from "./sheets/dock.js";
+import { findings } from "./sheets/findings.js";
+import { Table } from "./table/panes.js";
 import { State } from "./state.js";
 import { Strip } from "./strip.js";
 
@@ -128,7 +128,7 @@ const seen = new IntersectionObserver((shown) => {
   for (const { target, isIntersecting } of shown) {
     if (!isIntersecting) continue;
     seen.unobserve(target);
-    picture(`${state.path}/map/base.png?size=64&entry=${target.dataset.entry}`, () => target.isConnected).then((made) => { if (made) target.replaceChildren(made); }).catch(() => { /* nothing is made there */ });
+    picture(`${state.path}/map/${state.threads[0].name}.png?size=64&entry=${target.dataset.entry}`, () => target.isConnected).then((made) => { if (made) target.replaceChildren(made); }).catch(() => { /* nothing is made there */ });
   }
 });
 state.addEventListener("clash", (e) => {

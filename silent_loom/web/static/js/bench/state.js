@@ -1,5 +1,5 @@
 // The material on the bench: what the application says it is, the chosen row, and the settings being tried.
-import { beside, get, post, send, Failure } from "../api.js";
+import { beside, get, post, send, Failure } from "../base/api.js";
 
 export class State extends EventTarget {
   constructor(ident) {

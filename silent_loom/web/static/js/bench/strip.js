@@ -1,5 +1,5 @@
 // Every map small, with its warnings.
-import { el, picture as pictured } from "../api.js";
+import { el, picture as pictured } from "../base/api.js";
 
 export class Strip {
   constructor(root, state, table) {
@@ -24,7 +24,7 @@ export class Strip {
       const { node, picture } = this.nodes.get(thread.name);
       node.classList.toggle("unmade", !thread.made);
       node.disabled = !thread.made;
-      node.querySelector(".facts").textContent = thread.made ? { height: "16 bit", normal: "green up", base: "sRGB" }[thread.name] || "" : "no step makes it";
+      node.querySelector(".facts").textContent = thread.made ? thread.says : "no step makes it";
       if (!thread.made) continue;
       // The old picture stays until the new one is there
       const current = () => material === this.state.material;

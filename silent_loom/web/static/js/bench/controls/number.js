@@ -1,6 +1,6 @@
 // A number: a slider, and a value that can be typed in any unit of length.
-import { el } from "../api.js";
-import { fieldUnit, parse } from "../units.js";
+import { el } from "../../base/api.js";
+import { fieldUnit, parse } from "../../base/units.js";
 
 // Builds the control into its box; gives what sets it to a value
 export function numberControl(controls, field, box, { id, label, reset, says }) {

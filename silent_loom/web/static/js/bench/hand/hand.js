@@ -1,7 +1,7 @@
 // The hand on a flat picture: strokes of repair, marks of clean, a place that is picked. What it draws here is a passing
 // preview; the application lays the stroke itself and answers with the exact map.
 import { coverOf, Looked } from "./stroke.js";
-import { Tiles } from "./tiles.js";
+import { Tiles } from "../table/tiles.js";
 
 // What a row takes of the hand: "strokes", "regions" or nothing; told by the settings that its step declares
 export const handOf = (state, row) => state.steps[row?.step]?.fields.find((f) => ["strokes", "regions"].includes(f.kind))?.kind;

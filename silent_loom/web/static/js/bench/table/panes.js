@@ -1,5 +1,5 @@
 // The table: one to four panes, each with its own view and map.
-import { el, get } from "../api.js";
+import { el, get } from "../../base/api.js";
 import { CornersView } from "./corners.js";
 import { FlatView } from "./flat.js";
 import { FormView } from "./form.js";

@@ -1,6 +1,6 @@
 // A known length, dragged over the photo: says how large everything is.
-import { el } from "../api.js";
-import { chosen, fieldUnit, length, parse } from "../units.js";
+import { el } from "../../base/api.js";
+import { chosen, fieldUnit, length, parse } from "../../base/units.js";
 import { CornersView } from "./corners.js";
 
 export class LengthView extends CornersView {

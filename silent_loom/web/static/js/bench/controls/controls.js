@@ -1,12 +1,12 @@
 // The controls of the chosen step, made from its declared settings.
-import { beside, el, icon, picture as pictured, post } from "../api.js";
-import { regionsControls, strokesControls } from "./handtools.js";
+import { beside, el, icon, picture as pictured, post } from "../../base/api.js";
+import { regionsControls, strokesControls } from "../hand/handtools.js";
 import { bandEditor, curveEditor, histogramBars } from "./drawn.js";
-import { groupControls } from "./groups.js";
-import { mixing } from "./masks.js";
+import { groupControls } from "../weave/groups.js";
+import { mixing } from "../weave/masks.js";
 import { numberControl } from "./number.js";
-import { threadControl } from "./threadpick.js";
-import { length } from "../units.js";
+import { threadControl } from "../weave/threadpick.js";
+import { length } from "../../base/units.js";
 
 const REST = 450; // ms without a change after which a value that was typed or nudged by keys is stored
 
@@ -235,12 +235,12 @@ export class Controls {
 
   maps() {
     const sources = this.state.weave.sources || {}, names = { tagged: "as the file says", srgb: "sRGB", linear: "linear" };
-    const list = el("ul", { class: "layers sources" });
+    const list = el("ul", { class: "layers sources" }), colour = (m) => this.state.threads.find((t) => t.name === m.thread)?.kind === "colour";
     const build = () => {
       const { maps } = this.settings, read = this.state.figures.rows[this.row.id]?.figures?.read || [];
       list.replaceChildren(...maps.map((m, i) => el("li", {}, el("span", {}, el("b", {}, m.thread), el("span", { class: "quiet" }, ` ${sources[m.source] || ""}${m.channel === "rgb" ? "" : `, ${m.channel}`}${m.invert ? ", inverted" : ""}${m.green_down ? ", green turned" : ""}${read[i] ? ` (${read[i]})` : ""}`)),
         el("select", { "aria-label": `${m.thread} is read as`, onchange: (e) => { this.try({ maps: maps.map((o, k) => (k === i ? { ...o, read_as: e.target.value } : o)) }); this.settle(); } },
-          ...Object.entries(names).filter(([k]) => k !== "linear" || m.thread === "base").map(([k, title]) => el("option", { value: k, selected: m.read_as === k }, k === "tagged" && m.thread !== "base" ? "data" : title))))));
+          ...Object.entries(names).filter(([k]) => k !== "linear" || colour(m)).map(([k, title]) => el("option", { value: k, selected: m.read_as === k }, k === "tagged" && !colour(m) ? "data" : title))))));
     };
     this.root.append(list);
     this.shapes.push({ node: list, update: build });

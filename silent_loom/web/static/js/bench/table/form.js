@@ -1,7 +1,7 @@
 // The surface on a form, under a light that can be turned. Shading only: every map comes from the application.
 import * as THREE from "/static/vendor/three/three.module.js";
-import { el } from "../api.js";
-import { Asking } from "./asking.js";
+import { el } from "../../base/api.js";
+import { Asking } from "../asking.js";
 
 export const FORMS = ["flat", "box", "ball", "cylinder", "draped cloth"];
 // From where a form fills its pane

@@ -1,5 +1,5 @@
 // A group's own controls: its name, its dials, and how much of it takes effect.
-import { el, icon } from "../api.js";
+import { el, icon } from "../../base/api.js";
 import { mixing } from "./masks.js";
 
 const CURVES = { even: [], "slow at first": [[0, 0], [0.5, 0.2], [1, 1]], "fast at first": [[0, 0], [0.5, 0.8], [1, 1]], "slow at both ends": [[0, 0], [0.25, 0.1], [0.75, 0.9], [1, 1]] };

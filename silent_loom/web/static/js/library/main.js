@@ -1,6 +1,6 @@
 import Alpine from "/static/vendor/alpine/alpine.csp.min.js";
-import { cm, el, get, picture, post, send, since } from "./api.js";
-import { fieldUnit, length, parse } from "./units.js";
+import { cm, el, get, picture, post, send, since } from "../base/api.js";
+import { fieldUnit, length, parse } from "../base/units.js";
 
 const drawn = new Map(); // pictures of cards that this page has, by material and state
 
@@ -102,14 +102,15 @@ document.addEventListener("alpine:init", () => {
       if (!found) return;
       this.token = found.token;
       this.options = [{ name: "", title: "left out" }, ...found.threads];
+      const kinds = Object.fromEntries(found.threads.map((t) => [t.name, t.kind]));
       this.tableError = "";
       this.sets = found.sets.map((s, i) => ({
         key: i, name: s.name.replace(/_/g, " ") || "Material", width: length(1000), depth: length(10), repeats: true, notes: s.notes,
         rows: s.files.flatMap((f, j) => f.channels.map((c, k) => ({
           key: `${j}.${k}`, path: f.path, file: k ? "" : f.file, facts: k ? "" : `${f.width} × ${f.height}, ${f.bits} bit`, notes: k ? [] : f.notes,
-          channel: c.channel, looks: c.looks_like + (c.map === "normal" ? `, green ${f.green}${f.green_confidence ? ` (${Math.round(100 * f.green_confidence)} %)` : ""}` : ""),
-          map: c.map === "smoothness" ? "roughness" : this.options.some((o) => o.name === c.map) ? c.map : "", invert: c.map === "smoothness", green_down: c.map === "normal" && f.green === "down", label: `${f.file}, ${c.channel}`,
-          get isNormal() { return this.map === "normal"; }, get isRough() { return this.map === "roughness"; },
+          channel: c.channel, looks: c.looks_like + (kinds[c.map] === "normal" ? `, green ${f.green}${f.green_confidence ? ` (${Math.round(100 * f.green_confidence)} %)` : ""}` : ""),
+          map: c.map === "smoothness" ? "roughness" : this.options.some((o) => o.name === c.map) ? c.map : "", invert: c.map === "smoothness", green_down: kinds[c.map] === "normal" && f.green === "down", label: `${f.file}, ${c.channel}`,
+          get isNormal() { return kinds[this.map] === "normal"; }, get isRough() { return this.map === "roughness"; },
         }))),
       }));
       for (const s of this.sets) { const seen = new Set(); for (const r of s.rows) { if (r.map && seen.has(r.map)) r.map = ""; seen.add(r.map); } }
@@ -126,7 +127,7 @@ document.addEventListener("alpine:init", () => {
           if (!(s.width_mm >= 0.01)) throw new Error(`${s.name}: how wide is a repeat? Type for example 1 m, 60 cm or 5 in.`);
         }
         for (const s of this.sets) {
-          const maps = s.rows.filter((r) => r.map).map((r) => ({ path: r.path, thread: r.map, channel: r.channel, invert: r.map === "roughness" && r.invert, green_down: r.map === "normal" && r.green_down }));
+          const maps = s.rows.filter((r) => r.map).map((r) => ({ path: r.path, thread: r.map, channel: r.channel, invert: r.map === "roughness" && r.invert, green_down: r.isNormal && r.green_down }));
           if (maps.length) last = await post("/api/open/make", { token: this.token, name: s.name, maps, width_mm: s.width_mm, depth_mm: s.depth_mm, repeats: s.repeats });
         }
       } catch (e) { this.tableError = e.message; return; }

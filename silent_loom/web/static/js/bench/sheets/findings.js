@@ -1,5 +1,5 @@
 // The photo report and the origin of a material, each on its sheet; and the cures of repetition.
-import { beside, cm, el, get, post } from "../api.js";
+import { beside, cm, el, get, post } from "../../base/api.js";
 import { closeSheet, openSheet } from "./dock.js";
 
 export function findings(state, say) {

@@ -1,7 +1,7 @@
 // A map laid flat: alone, repeated, or with its joins brought to the middle; zoom down to texels, exact read-out.
-import { cm, post } from "../api.js";
-import { Asking } from "./asking.js";
-import { Hand } from "./hand.js";
+import { cm, post } from "../../base/api.js";
+import { Asking } from "../asking.js";
+import { Hand } from "../hand/hand.js";
 import { Fine, FINE } from "./fine.js";
 import { figure, rule } from "./scale.js";
 

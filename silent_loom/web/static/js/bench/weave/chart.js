@@ -1,5 +1,5 @@
 // The weave as a chart: threads run down, steps run across, a knot where a step touches a thread.
-import { el, icon, picture as pictured, svg } from "../api.js";
+import { el, icon, picture as pictured, svg } from "../../base/api.js";
 import { Palette } from "./palette.js";
 
 const ROW = 26, HEAD = 58, LANE = 17, LEFT = 160, GRIP = 26, COST = 22, INDENT = 10;

@@ -1,5 +1,5 @@
 // Steps to add: found by typing plain words, in families, the last used first. It inserts below the chosen row.
-import { el, icon } from "../api.js";
+import { el, icon } from "../../base/api.js";
 
 const RECENT = "loom-recent-steps";
 

@@ -1,6 +1,6 @@
 // What the hand draws over a picture, on small canvases that exist only where something was drawn: a browser without a graphics
 // card composes again what has changed, and a stroke changes one or two of them at a time instead of the whole pane.
-import { el } from "../api.js";
+import { el } from "../../base/api.js";
 
 const SIDE = 160;
 

@@ -1,5 +1,5 @@
 // Settings that have a shape: drawn over what comes in, and dragged.
-import { svg } from "../api.js";
+import { svg } from "../../base/api.js";
 
 const W = 284, H = 92;
 

@@ -1,5 +1,5 @@
 // The texels of a bake, where somebody looks closer than any preview goes: only the part that is on screen is asked for.
-import { bytes } from "../api.js";
+import { bytes } from "../../base/api.js";
 
 export const FINE = 8192; // texels along the longer side of the bake that is looked at
 const PREVIEW = 4096, REST = 300, ROOM = 2048;

@@ -1,5 +1,5 @@
 // Corners of a rectangle, dragged on the photo, with a magnifier at the pointer.
-import { el } from "../api.js";
+import { el } from "../../base/api.js";
 
 const NAMES = ["top left", "top right", "bottom right", "bottom left"];
 

@@ -1,5 +1,5 @@
 // Which thread a setting means: a button with its picture, and a sheet of pictures to choose from.
-import { el, picture as pictured } from "../api.js";
+import { el, picture as pictured } from "../../base/api.js";
 
 // A button that shows the chosen thread and opens a sheet of those that fit.
 // `offered` gives { threads, also: [[value, words]], above: id of the row whose maps are shown }.

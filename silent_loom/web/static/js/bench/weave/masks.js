@@ -1,5 +1,5 @@
 // How much of a row takes effect, how it meets what was there, and where.
-import { el } from "../api.js";
+import { el } from "../../base/api.js";
 import { fitting, threadButton } from "./threadpick.js";
 
 export function mixing(controls) {

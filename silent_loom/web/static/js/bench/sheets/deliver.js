@@ -1,6 +1,6 @@
 // The delivery sheet.
 import { openSheet } from "./dock.js";
-import { get, post, since } from "../api.js";
+import { get, post, since } from "../../base/api.js";
 
 const megabytes = (n) => n > 1e6 ? `${(n / 1e6).toFixed(1)} MB` : `${Math.ceil(n / 1e3)} kB`;
 

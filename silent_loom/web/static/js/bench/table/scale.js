@@ -1,5 +1,5 @@
 // True size on the picture: a figure of our own, 1.75 m tall, and a rule.
-import { cm } from "../api.js";
+import { cm } from "../../base/api.js";
 
 // A keeper in a long coat and a round hat, as one outline; 0…1 from the head down, width by the same measure
 const OUTLINE = [[0, 0], [0.035, 0.004], [0.052, 0.03], [0.075, 0.045], [0.05, 0.055], [0.052, 0.09], [0.04, 0.125], [0.1, 0.165], [0.125, 0.21], [0.135, 0.36], [0.14, 0.47], [0.118, 0.478], [0.112, 0.38], [0.1, 0.3], [0.102, 0.45], [0.122, 0.62], [0.075, 0.63], [0.07, 0.8], [0.066, 0.965], [0.1, 0.985], [0.1, 1], [0.012, 1], [0.012, 0.64], [0, 0.64]];

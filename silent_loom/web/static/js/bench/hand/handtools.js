@@ -1,5 +1,5 @@
 // The controls of the steps that are worked by hand: tools, layers, marked regions.
-import { el, post } from "../api.js";
+import { el, post } from "../../base/api.js";
 import { brush, handOf } from "./hand.js";
 
 const slider = (name, key, low, high, words, after) => {
