@@ -9,15 +9,10 @@ import numpy as np
 from silent_loom.core.base.errors import WeaveError
 from silent_loom.core.base.images import Kind
 from silent_loom.core.base.parallel import Task
-from silent_loom.core.files.codes import quantise
-from silent_loom.core.files.write import is_constant
-from silent_loom.core.screen.display import shown
+from silent_loom.core.report.check import checked
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.answers.plan import Plan, Row
 from silent_loom.core.weave.rows.model import Weave
-
-BLURRED = 0.9
-"""Part of local contrast that is left at a join, below which it is said."""
 
 
 def row_notes(evaluator: Evaluator, plan: Plan, weave: Weave, task: Task) -> dict[str, Any]:
@@ -70,34 +65,5 @@ def map_notes(evaluator: Evaluator, plan: Plan, weave: Weave, sheet: dict[str, A
         except WeaveError as error:
             notes[thread] = [error.what]
             continue
-        said: list[str] = []
-        if is_constant(image.pixels):
-            value = image.pixels.reshape(-1, image.pixels.shape[2])[0]
-            said.append("constant " + " ".join(f"{v:.2f}".rstrip("0").rstrip(".") for v in value))
-        elif meaning.read_of:
-            seen = shown(image, meaning)
-            cut = float(((seen < -1e-3) | (seen > 1.001)).mean())
-            if cut > 0.001:
-                said.append(f"clipped {100 * cut:.1f} %")
-        if thread == "base":
-            # Dielectrics lie at about sRGB 50 to 240; judged by the middle of the picture, not by its extremes
-            codes, _ = quantise(image.pixels, "8", colour=True)
-            low, high = np.percentile(codes.max(2), [10, 90])
-            if high < 50:
-                said.append("darker than real surfaces")
-            if low > 240:
-                said.append("brighter than real surfaces")
-            worst = max(sheet.get("seam_x_after", 0), sheet.get("seam_y_after", 0))
-            if worst > 1:
-                said.append(f"seam {worst:.1f}, visible above 1")
-            kept = min(sheet.get("contrast_x_after", 1), sheet.get("contrast_y_after", 1))
-            if image.wraps and kept < BLURRED:
-                said.append(f"{100 * kept:.0f} % of its contrast at the join")
-        if thread == "metallic" and not is_constant(image.pixels):
-            half = float(((image.pixels > 0.2) & (image.pixels < 0.8)).mean())
-            if half > 0.25:
-                said.append(f"{100 * half:.0f} % half metal")
-        if not image.wraps:
-            said.append("not seamless")
-        notes[thread] = said
+        notes[thread] = checked(image, meaning, sheet)
     return notes

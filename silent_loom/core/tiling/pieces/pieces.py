@@ -6,6 +6,7 @@ import numpy as np
 
 from silent_loom.core.base.images import Floats
 from silent_loom.core.base.kernels import inlined, subkernel
+from silent_loom.core.moving.slide import cubic
 
 BLOCK = 32
 """Texels on a side of a block: one list of candidates serves all of them."""
@@ -29,13 +30,6 @@ def framed(repeat: Floats, frame: int) -> Floats:
 
 
 @inlined
-def _weights(t):  # type: ignore[no-untyped-def]
-    half, three, five, two, one = np.float32(0.5), np.float32(1.5), np.float32(2.5), np.float32(2), np.float32(1)
-    a, b = ((-half * t + one) * t - half) * t, (three * t - five) * t * t + one
-    return a, b, ((-three * t + two) * t + half) * t, (half * t - half) * t * t
-
-
-@inlined
 def _column(src, y, x, a, b, c, d, k):  # type: ignore[no-untyped-def]
     one, two, three = np.uintp(1), np.uintp(2), np.uintp(3)
     return a * src[y, x, k] + b * src[y + one, x, k] + c * src[y + two, x, k] + d * src[y + three, x, k]
@@ -53,8 +47,8 @@ def _tap(src, y, x, a, b, c, d, e, f, g, h, k):  # type: ignore[no-untyped-def]
 def _cubic(src, u, v):  # type: ignore[no-untyped-def]
     # Catmull-Rom sample of up to three channels; numbers by themselves stay in registers. Places lie well inside.
     x, y = int(u), int(v)
-    a, b, c, d = _weights(np.float32(u - x))
-    e, f, g, h = _weights(np.float32(v - y))
+    a, b, c, d = cubic(np.float32(u - x))
+    e, f, g, h = cubic(np.float32(v - y))
     # Unsigned, so that no index is tested for being negative
     row, column = np.uintp(y - 1), np.uintp(x - 1)
     second, third = np.float32(0), np.float32(0)
@@ -110,8 +104,8 @@ def turned(src, facts, nx, ny, at, across, down, out, y0, x0):  # type: ignore[n
             ui, vi = uj + ux * np.float32(i), vj + vx * np.float32(i)
             x, y = np.int32(np.floor(ui)), np.int32(np.floor(vi))
             at[i] = first + y * length + x * channels
-            across[0, i], across[1, i], across[2, i], across[3, i] = _weights(ui - np.float32(x))
-            down[0, i], down[1, i], down[2, i], down[3, i] = _weights(vi - np.float32(y))
+            across[0, i], across[1, i], across[2, i], across[3, i] = cubic(ui - np.float32(x))
+            down[0, i], down[1, i], down[2, i], down[3, i] = cubic(vi - np.float32(y))
         for k in range(channels):
             for i in range(nx):
                 total = np.float32(0)

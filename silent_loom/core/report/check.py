@@ -1,0 +1,52 @@
+"""Checks of maps: whether what they hold is plausible."""
+
+from __future__ import annotations
+
+import importlib
+import pkgutil
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cache, cached_property
+from types import ModuleType
+from typing import Any
+
+from silent_loom.core.base.images import Image
+from silent_loom.core.files.write import is_constant
+from silent_loom.core.report import checks as folder
+from silent_loom.core.weave.threads import ThreadSpec
+
+
+@dataclass(frozen=True)
+class Checked:
+    """A map to be checked.
+
+    Attributes
+    ----------
+    image : Image
+        Small is enough: about 256 texels.
+    meaning : ThreadSpec
+        What the map is.
+    sheet : mapping
+        Figures of the sheet: see `ways.derive.measure`.
+    """
+
+    image: Image
+    meaning: ThreadSpec
+    sheet: Mapping[str, Any] = field(default_factory=dict)
+
+    @cached_property
+    def constant(self) -> bool:
+        return is_constant(self.image.pixels)
+
+
+@cache
+def kinds() -> tuple[ModuleType, ...]:
+    """Every check, in the order in which it is said."""
+    found = [importlib.import_module(f"{folder.__name__}.{info.name}") for info in pkgutil.iter_modules(folder.__path__)]
+    return tuple(sorted(found, key=lambda module: module.PLACE))
+
+
+def checked(image: Image, meaning: ThreadSpec, sheet: Mapping[str, Any] | None = None) -> list[str]:
+    """Everything that is odd about a map, a few words each."""
+    what = Checked(image, meaning, sheet or {})
+    return [words for kind in kinds() for words in kind.found(what)]

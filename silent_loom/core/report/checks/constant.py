@@ -1,0 +1,15 @@
+"""A map of one value."""
+
+from __future__ import annotations
+
+from silent_loom.core.report.check import Checked
+
+PLACE = 0
+"""Where it comes among the checks."""
+
+
+def found(what: Checked) -> list[str]:
+    if not what.constant:
+        return []
+    value = what.image.pixels.reshape(-1, what.image.pixels.shape[2])[0]
+    return ["constant " + " ".join(f"{v:.2f}".rstrip("0").rstrip(".") for v in value)]

@@ -1,0 +1,24 @@
+"""A join that shows, or has lost its contrast."""
+
+from __future__ import annotations
+
+from silent_loom.core.report.check import Checked
+
+PLACE = 3
+"""Where it comes among the checks."""
+
+BLURRED = 0.9
+"""Part of local contrast that is left at a join, below which it is said."""
+
+
+def found(what: Checked) -> list[str]:
+    if what.meaning.name != "base":
+        return []
+    said = []
+    worst = max(what.sheet.get("seam_x_after", 0), what.sheet.get("seam_y_after", 0))
+    if worst > 1:
+        said.append(f"seam {worst:.1f}, visible above 1")
+    kept = min(what.sheet.get("contrast_x_after", 1), what.sheet.get("contrast_y_after", 1))
+    if what.image.wraps and kept < BLURRED:
+        said.append(f"{100 * kept:.0f} % of its contrast at the join")
+    return said
