@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 import time
 
 import numpy as np
@@ -12,6 +13,7 @@ from pydantic import ValidationError
 
 from silent_loom.core.base.errors import SettingError, WeaveError
 from silent_loom.core.base.images import Image, Kind
+from silent_loom.core.weave.answers.cache import Cache
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.answers.masks import weight
 from silent_loom.core.weave.rows import edit, tree
@@ -196,7 +198,13 @@ def test_a_thousand_rows_plan_and_evaluate(evaluator: Evaluator, weave: Weave) -
     assert time.process_time() - started < 1.0, "a tenth of it on a quiet machine: see bench"
     assert len(plan.rows) == 1004
     assert evaluator.key(long, "base", 8) != evaluator.key(weave, "base", 8)
+    limit = sys.getrecursionlimit()
     assert np.isfinite(evaluator.ask(long, "base", 8).pixels).all()
+    forgetful = Evaluator(evaluator.sources, Cache(0), evaluator.decisions, decision_size=evaluator.decision_size)
+    assert np.array_equal(forgetful.ask(long, "base", 8).pixels, evaluator.ask(long, "base", 8).pixels)
+    assert len(forgetful.computed) <= 1010, "whatever the cache keeps, each row works once"
+    assert len(forgetful.cache) == 0
+    assert sys.getrecursionlimit() == limit <= 10_000
     deep: StepEntry | GroupEntry = steps[0]
     for _ in range(40):
         deep = GroupEntry(name="Deep", rows=(deep,))

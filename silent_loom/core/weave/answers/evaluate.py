@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 import json
 import math
-import sys
 import threading
 import time
 from collections.abc import Iterable, Iterator
@@ -50,9 +49,11 @@ class Costs:
             return list(self.seconds.items())
 
 
-DEEP = 60_000
-"""Calls within calls that a weave of thousands of rows needs: a row asks those above it. Python's own calls take no stack."""
-sys.setrecursionlimit(max(sys.getrecursionlimit(), DEEP))
+SHALLOW = 40
+"""Rows that may ask those above them by calls within calls; longer weaves are walked by a loop, from above."""
+
+Place = tuple[int, str, Texels]
+"""A thread above the row at a position, at a size."""
 
 MOST_TOLD = 5000
 """Costs and computations that are remembered: a server may run for weeks."""
@@ -167,24 +168,13 @@ class Evaluator:
     def _shared(self, plan: Plan, names: Iterable[str], texels: Texels) -> set[str]:
         """Keys of values that are asked for more than once when some threads are made."""
         wanted: dict[str, int] = {}
-        todo: list[tuple[int, str, Texels]] = [(len(plan.rows), name, texels) for name in names]
+        todo: list[Place] = [(len(plan.rows), name, texels) for name in names]
         while todo:
             at, thread, size = todo.pop()
             key = self.key_at(plan, at, thread, size)
             wanted[key] = wanted.get(key, 0) + 1
-            if wanted[key] > 1:
-                continue
-            i = plan.maker(at, thread)
-            row = plan.rows[i]
-            inputs = self._input_texels(row, size)
-            if row.step.geometric or row.ends_group:
-                todo.append((i, thread, inputs))
-            todo += [(i, t, inputs) for t in row.reads]
-            todo += [(i, t, other) for other in row.step.coarser(row.settings, row.after, size) for t in row.reads]
-            if row.mixes:
-                start = row.first if row.ends_group else i
-                above = plan.threads_at(start)
-                todo += [(start, t, size) for t in (row.entry.mask.thread if row.entry.mask else "", thread) if t in above]
+            if wanted[key] == 1:
+                todo += self._needs(plan, (at, thread, size))
         return {key for key, count in wanted.items() if count > 1}
 
     @staticmethod
@@ -237,12 +227,47 @@ class Evaluator:
         most = self.finer * max(texels)
         return asked if row.step.geometric or max(asked) <= most else row.after.at_longer_side(round(most))
 
+    def _needs(self, plan: Plan, place: Place) -> list[Place]:
+        """What a value is made of, apart from what its row decides on."""
+        at, thread, texels = place
+        i = plan.maker(at, thread)
+        if i < 0 or plan.rows[i].error:
+            return []
+        row = plan.rows[i]
+        inputs = self._input_texels(row, texels)
+        found: list[Place] = [(i, thread, inputs)] if row.step.geometric or row.ends_group else []
+        found += [(i, t, inputs) for t in row.reads]
+        found += [(i, t, other) for other in row.step.coarser(row.settings, row.after, texels) for t in row.reads]
+        if row.mixes:
+            start = row.first if row.ends_group else i
+            above = plan.threads_at(start)
+            found += [(start, t, texels) for t in (row.entry.mask.thread if row.entry.mask else "", thread) if t in above]
+        return found
+
+    def _decided_on(self, plan: Plan, place: Place) -> list[Place]:
+        """What the row that makes a value decides on."""
+        i = plan.maker(place[0], place[1])
+        if i < 0 or plan.rows[i].error or not plan.rows[i].step.decides:
+            return []
+        texels = self._decision_texels(plan.rows[i])
+        return [(i, t, texels) for t in self._decision_reads(plan.rows[i])]
+
     def key_at(self, plan: Plan, at: int, thread: str, texels: Texels) -> str:
         """Key of a thread above the row at a position."""
-        memo = plan.keys
-        place = (at, thread, texels)
-        if place in memo:
-            return memo[place]
+        memo, todo = plan.keys, [(at, thread, texels)]
+        while todo:  # from above, so that no key asks for one that is not there yet
+            place = todo[-1]
+            missing = [] if place in memo else [*self._needs(plan, place), *self._decided_on(plan, place)]
+            missing = [p for p in missing if p not in memo]
+            if missing:
+                todo += missing
+                continue
+            if place not in memo:
+                memo[place] = self._made_key(plan, *place)
+            todo.pop()
+        return memo[at, thread, texels]
+
+    def _made_key(self, plan: Plan, at: int, thread: str, texels: Texels) -> str:
         i = plan.maker(at, thread)
         if i < 0:
             raise NotMade(f"nothing makes {threads.spec(thread).title.lower()}", "weave", "Add a step that writes it.")
@@ -266,8 +291,7 @@ class Evaluator:
                 parts += [self.key_at(plan, start, thread, texels) if thread in plan.threads_at(start) else None]
         if step.decides:
             parts.append(self._decision_key(plan, i))
-        memo[place] = _hash(*parts)
-        return memo[place]
+        return _hash(*parts)
 
     def _decision_key(self, plan: Plan, i: int) -> str:
         if ("decision", i) in plan.keys:
@@ -326,10 +350,48 @@ class Evaluator:
 
     def value_at(self, plan: Plan, at: int, thread: str, texels: Texels, task: Task) -> Image:
         """A thread above the row at a position, all of it."""
-        key = self.key_at(plan, at, thread, texels)
-        kept = self.cache.get(key)
+        kept = self.cache.get(self.key_at(plan, at, thread, texels))
         if kept is not None:
             return kept
+        if plan.maker(at, thread) < SHALLOW:
+            return self._made(plan, at, thread, texels, task)
+        held: dict[Place, list[str]] = {}
+        try:
+            self._make_above(plan, (at, thread, texels), held, task)
+            return self._made(plan, at, thread, texels, task)
+        finally:
+            for keys in held.values():
+                self.cache.release(keys)
+
+    def _make_above(self, plan: Plan, wanted: Place, held: dict[Place, list[str]], task: Task) -> None:
+        """Everything that a value is made of, made from above by a loop; what is held meanwhile is noted."""
+        todo = [wanted]
+        while todo:
+            place = todo[-1]
+            if place != wanted and self.cache.get(self.key_at(plan, *place)) is not None:
+                self.cache.release(held.pop(place, []))
+                todo.pop()
+                continue
+            missing = [] if place in held else self._missing(plan, place)
+            if missing:
+                held[place] = [self.key_at(plan, *p) for p in missing]
+                self.cache.hold(held[place])
+                todo += missing
+                continue
+            if place != wanted:
+                self._made(plan, *place, task)
+            todo.pop() if place == wanted else None
+
+    def _missing(self, plan: Plan, place: Place) -> list[Place]:
+        """What has to be made before a value: what it is made of, and what its row decides on where it has not yet."""
+        needs = self._needs(plan, place)
+        i = plan.maker(place[0], place[1])
+        if plan.rows[i].step.decides and self.decisions.get(self._decision_key(plan, i)) is None:
+            needs += self._decided_on(plan, place)
+        return [p for p in dict.fromkeys(needs) if self.cache.get(self.key_at(plan, *p)) is None]
+
+    def _made(self, plan: Plan, at: int, thread: str, texels: Texels, task: Task) -> Image:
+        key = self.key_at(plan, at, thread, texels)
         i = plan.maker(at, thread)
         row = plan.rows[i]
         step, entry = row.step, row.entry
