@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -32,7 +33,7 @@ def save(name: str, pixels: np.ndarray) -> None:
 
 
 def seen(image: Image, thread: str, depth: float = 14.0) -> np.ndarray:
-    meaning = spec(thread)
+    meaning = replace(spec(thread), high=90.0) if thread == "slope" else spec(thread)
     pixels = shown(image, meaning.over(depth) if meaning.unit else meaning)
     return encode_srgb(np.clip(pixels, 0, 1)) if image.kind is Kind.COLOUR else np.clip(pixels, 0, 1)
 
@@ -65,6 +66,9 @@ def main() -> int:
     def base(weave: Weave, below: str | None = None, size: int = 220) -> np.ndarray:
         return seen(ask.ask(weave, "base", size, below=below and row(weave, below)), "base")
 
+    def added_to(weave: Weave, step: str) -> Weave:
+        return weave.model_copy(update={"steps": (*weave.steps, StepEntry(step=step))})
+
     def added(weave: Weave, step: str, settings: dict[str, object]) -> np.ndarray:
         longer = weave.model_copy(update={"steps": (*weave.steps, StepEntry(step=step, settings=settings))})
         return seen(ask.ask(longer, "base", 220), "base")
@@ -91,6 +95,14 @@ def main() -> int:
     part = tiles.model_copy(update={"steps": (*tiles.steps, StepEntry(step="single", settings={"channel": "first"}))})
     first = np.repeat(seen(ask.ask(part, "helper", 220), "helper"), 3, 2)
     save("single", halves(base(tiles), first))
+    longer = slate.model_copy(update={"steps": (*slate.steps, *(StepEntry(step=n) for n in ("curvature", "slope", "thickness")))})
+    for name in ("curvature", "slope", "thickness"):
+        save(
+            name, seen(ask.ask(longer, name, 260), name) if name != "curvature" else ask.ask(longer, name, 260).pixels * 0.5 + 0.5
+        )
+    save("integrate", seen(ask.ask(added_to(slate, "integrate"), "height", 260), "height"))
+    over = {"first": "base", "second": "base", "how": "multiply", "share": 0.8}
+    save("combine", halves(closed, added(slate, "combine", over)))
     save("blank", np.full((108, 144, 3), (0.6, 0.58, 0.53)))
     return 0
 

@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-import atexit
 import gc
 import json
-import math
 import os
 import sys
 import warnings
-from collections.abc import Callable, Iterator, Sized
-from contextlib import contextmanager
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated, Any, NoReturn, TextIO
@@ -18,21 +14,8 @@ from typing import Annotated, Any, NoReturn, TextIO
 import numpy as np
 import typer
 
+from silent_loom.cli.common import app, count, loaded, progress, sayable
 from silent_loom.core.base.errors import LoomError, SettingError, refusal
-
-app = typer.Typer(
-    add_completion=False,
-    no_args_is_help=True,
-    pretty_exceptions_enable=False,
-    help="From one photo to a complete, seamless, physically based map set.",
-)
-
-
-def _loaded() -> None:
-    """Collect garbage again: see `main`."""
-    gc.freeze()
-    atexit.register(gc.unfreeze)  # where something went wrong everything is given back in order
-    gc.enable()
 
 
 class _Unsaid(Exception):
@@ -95,22 +78,6 @@ def _unsaid(error: OSError) -> NoReturn:
     os._exit(1)  # the interpreter would try to write what is left, and fail again
 
 
-@contextmanager
-def _progress() -> Iterator[Callable[[float, str], None] | None]:
-    """A bar on standard error where somebody sees it; nothing, not even its import, in a pipe."""
-    _loaded()
-    if not sys.stderr.isatty():
-        yield None
-        return
-    from rich.console import Console
-    from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
-
-    columns = TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn()
-    with Progress(*columns, console=Console(stderr=True), transient=True) as bar:
-        line = bar.add_task("starting", total=1.0)
-        yield lambda f, words: bar.update(line, completed=f, description=words or "working")
-
-
 class SeamlessMethod(StrEnum):
     cut = "cut"
     fade = "fade"
@@ -140,19 +107,6 @@ def _corners(text: str) -> np.ndarray[Any, Any]:
     return np.array(numbers).reshape(4, 2)
 
 
-def _sayable(value: Any) -> Any:
-    """A value for JSON, which knows no number that is none."""
-    if isinstance(value, dict):
-        return {k: _sayable(v) for k, v in value.items()}
-    if isinstance(value, list | tuple):
-        return [_sayable(v) for v in value]
-    return None if isinstance(value, float) and not math.isfinite(value) else value
-
-
-def _count(files: Sized) -> str:
-    return "1 file" if len(files) == 1 else f"{len(files)} files"
-
-
 def _tell(made: dict[str, Any], report: Path | None) -> None:
     """The report where one is wanted, and notes on standard error."""
     if report is not None:
@@ -179,7 +133,7 @@ def _write_report(path: Path, report: dict[str, Any]) -> None:
 
     partial = path.with_name(f".{path.name}.part")
     try:
-        partial.write_text(json.dumps(_sayable(report), indent=2, ensure_ascii=False) + "\n", "utf-8")
+        partial.write_text(json.dumps(sayable(report), indent=2, ensure_ascii=False) + "\n", "utf-8")
         place(partial, path, replace=True)
     except OSError as error:
         raise LoomError(
@@ -215,6 +169,14 @@ def derive(
     weave: Annotated[
         Path | None, typer.Option("--weave", help="Put the photo through a saved weave (JSON, as the bench gives it).")
     ] = None,
+    maps: Annotated[
+        str | None,
+        typer.Option(
+            metavar="NAME,NAME,…",
+            help="Write these maps alone: base, height, normal, roughness, metallic, occlusion, curvature, cavity, ridge, slope, "
+            "facing, thickness.",
+        ),
+    ] = None,
     name: Annotated[str | None, typer.Option(help="First part of the file names; the photo's name otherwise.")] = None,
     report: Annotated[Path | None, typer.Option(help="Write figures and times there, as JSON.")] = None,
     force: Annotated[
@@ -240,11 +202,12 @@ def derive(
             raise SettingError("a weave says this itself", "--weave", "Change it by --set, for example --set height.depth_mm=4.")
         woven = with_pairs(read_weave(weave), pairs_from(set_ or []))
 
-    with _progress() as say:
+    with progress() as say:
         made = run(
             photo,
             out,
             woven=woven,
+            maps=[m.strip() for m in (maps or "").split(",") if m.strip()],
             corners=None if corners is None else _corners(corners),
             size=size,
             extent_mm=extent_mm,
@@ -264,7 +227,7 @@ def derive(
         _write_report(report, made)
     for warning in made["warnings"]:
         print(f"note: {warning}", file=sys.stderr)
-    print(f"{_count(made['files'])} of {made['size'][0]} × {made['size'][1]} in {out} ({made['seconds']['total']:.1f} s)")
+    print(f"{count(made['files'])} of {made['size'][0]} × {made['size'][1]} in {out} ({made['seconds']['total']:.1f} s)")
 
 
 @app.command()
@@ -292,7 +255,7 @@ def seamless(
 
     if method is SeamlessMethod.none:
         raise SettingError("there is nothing to do", "--method none", "Choose cut, fade, gradient, motif, mirror or suggested.")
-    with _progress() as say:
+    with progress() as say:
         made = seamless_files(
             files,
             out,
@@ -311,7 +274,7 @@ def seamless(
     worst = max(made["seam_x_after"], made["seam_y_after"])
     kept = min(made["contrast_x_after"], made["contrast_y_after"])
     size = f"{made['size'][0]} × {made['size'][1]}"
-    print(f"{_count(made['files'])} of {size} in {out}, {made['method']}, seam {worst:.2f}, local contrast {100 * kept:.0f} %")
+    print(f"{count(made['files'])} of {size} in {out}, {made['method']}, seam {worst:.2f}, local contrast {100 * kept:.0f} %")
 
 
 @app.command("break-up")
@@ -340,7 +303,7 @@ def break_up(
         raise SettingError("this is not a number of repeats", f"--repeat {repeat}", "For example: --repeat 4x4")
     if cells not in ("irregular", "hexagons"):
         raise SettingError("there are no such cells", f"--cells {cells}", "Choose irregular or hexagons.")
-    with _progress() as say:
+    with progress() as say:
         made = break_up_files(
             files,
             out,
@@ -355,7 +318,7 @@ def break_up(
             task=Task(progress=say),
         )
     _tell(made, report)
-    print(f"{_count(made['files'])} of {made['size'][0]} × {made['size'][1]} in {out}, {made['cells']} cells")
+    print(f"{count(made['files'])} of {made['size'][0]} × {made['size'][1]} in {out}, {made['cells']} cells")
 
 
 @app.command()
@@ -379,7 +342,7 @@ def grow(
         across, down = (float(v) for v in times.lower().replace("×", "x").split("x"))
     except ValueError:
         raise SettingError("these are not two numbers", f"--times {times}", "For example: --times 2x1.5") from None
-    with _progress() as say:
+    with progress() as say:
         made = grow_files(
             files,
             out,
@@ -393,30 +356,7 @@ def grow(
         )
     _tell(made, report)
     worst = max(made["seam_x_after"], made["seam_y_after"])
-    print(f"{_count(made['files'])} of {made['size'][0]} × {made['size'][1]} in {out}, {made['pieces']} pieces, seam {worst:.2f}")
-
-
-@app.command()
-def inspect(
-    file: Annotated[Path, typer.Argument(help="An image file.", show_default=False)],
-    as_json: Annotated[bool, typer.Option("--json", help="Print JSON.")] = False,
-) -> None:
-    """Say what a file is and how it would repeat."""
-    from silent_loom.core.files import read
-    from silent_loom.core.opening.inspection import inspect as run
-
-    _loaded()
-    facts = run(read(file))
-    if as_json:
-        print(json.dumps(_sayable(facts), ensure_ascii=False, allow_nan=False))
-        return
-    from rich.console import Console
-    from rich.table import Table
-
-    table = Table(show_header=False, box=None)
-    for key, value in facts.items():
-        table.add_row(key.replace("_", " "), ", ".join(value) if isinstance(value, list) else str(value))
-    Console().print(table)
+    print(f"{count(made['files'])} of {made['size'][0]} × {made['size'][1]} in {out}, {made['pieces']} pieces, seam {worst:.2f}")
 
 
 @app.command()
@@ -424,7 +364,7 @@ def prepare() -> None:
     """Compile everything ahead, once after installing; whatever is asked for first does so by itself."""
     from silent_loom.core.ways.prepare import prepare as run
 
-    with _progress() as say:
+    with progress() as say:
         seconds = run(lambda done, words: say(done, words) if say else None)
     print(f"everything is ready ({seconds:.0f} s)")
 
@@ -441,7 +381,7 @@ def serve(
     """Start the application and print its address."""
     from silent_loom.web.serve import serve as run
 
-    _loaded()
+    loaded()
     run(data=data, demo=demo, host=host, port=port)
     raise typer.Exit  # in order: threads and files of a server are many
 
@@ -459,6 +399,8 @@ def _run() -> None:
         sys.stdout = open(os.devnull, "w")  # noqa: SIM115
     _watch(sys.stdout)
     _our_words_only()
+    from silent_loom.cli import facts  # noqa: F401 - its commands come after those above
+
     gc.disable()  # hundreds of modules are loaded, and nothing of them is garbage: looking takes a tenth of their time
     try:
         code = app(standalone_mode=False)  # of what a command ended itself with, else None

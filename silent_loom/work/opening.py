@@ -125,7 +125,7 @@ class Openings:
         weave = begun(
             "set",
             {"maps": values["maps"]},
-            {registry.able("maps"): values, registry.able("depth"): {"depth_mm": depth_mm}},
+            {registry.able("maps"): values, **{name: {"depth_mm": depth_mm} for name in registry.all_able("depth")}},
             sources,
             when=() if repeats else ("open",),
         )

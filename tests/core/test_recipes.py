@@ -37,7 +37,7 @@ def test_a_set_gets_what_it_does_not_have() -> None:
 
     assert of("base") == ["mapset", "height", "normal", "roughness", "metallic", "occlusion"]
     assert of("base", "normal", "height") == ["mapset", "roughness", "metallic", "occlusion"]
-    assert of("normal") == ["mapset"]
+    assert of("normal") == ["mapset", "integrate", "occlusion"]
     assert of("height", when=["open"]) == ["mapset", "seamless", "normal", "occlusion"]
     with pytest.raises(WeaveError, match="it needs maps"):
         begun("set")

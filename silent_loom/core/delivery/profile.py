@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from functools import cache
 from importlib import resources
 from typing import Literal
@@ -9,6 +10,8 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from silent_loom.core.base.errors import LoomError
+from silent_loom.core.base.images import Kind
+from silent_loom.core.weave.threads import ThreadSpec
 
 _INDEX = {"": 0, "r": 0, "x": 0, "g": 1, "y": 1, "b": 2, "z": 2}
 
@@ -80,6 +83,28 @@ def parse_channel(text: str) -> Channel:
     if not thread.isidentifier() or part not in _INDEX:
         raise ValueError(f"'{text}' is not a channel")
     return Channel(thread=thread, index=_INDEX[part], invert=invert)
+
+
+def of_maps(wanted: Profile, meanings: Mapping[str, ThreadSpec], names: Sequence[str]) -> Profile:
+    """A profile of some maps alone: its own files for those that it knows, and a file each for the others.
+
+    Files that hold a map which is not wanted are left out. Others are 16 bits, colour 8 in sRGB.
+    """
+    files: list[FileSpec] = []
+    told: set[str] = set()
+    for spec in wanted.files:
+        threads = {c.thread for c in map(parse_channel, spec.channels) if c.constant is None}
+        if threads and threads <= set(names):
+            files.append(spec)
+            told |= threads
+    for name in names:
+        if name not in told:
+            meaning = meanings[name]
+            parts = {3: "rgb", 2: "xy"}.get(len(meaning.neutral), "rgba"[: len(meaning.neutral)])
+            channels = (name,) if len(meaning.neutral) == 1 else tuple(f"{name}.{c}" for c in parts)
+            colour = meaning.kind is Kind.COLOUR
+            files.append(FileSpec(suffix=name, channels=channels, colour=colour, depth="8" if colour else "16"))
+    return wanted.model_copy(update={"files": tuple(files), "glb": False})
 
 
 @cache

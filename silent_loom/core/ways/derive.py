@@ -12,14 +12,14 @@ from typing import Any
 
 import numpy as np
 
-from silent_loom.core.base.errors import LoomError, SettingError
+from silent_loom.core.base.errors import LoomError, SettingError, WeaveError
 from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.base.kernels import load_kernels
 from silent_loom.core.base.parallel import IDLE, Task, both
 from silent_loom.core.delivery.files import deliver_as_made, needed
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.placing import check_folder
-from silent_loom.core.delivery.profile import Profile, profile
+from silent_loom.core.delivery.profile import Profile, of_maps, profile
 from silent_loom.core.files import Limits, Picture, read
 from silent_loom.core.look.meters.broken import with_beat
 from silent_loom.core.look.meters.contrast_meter import Kept, contrast_kept
@@ -225,6 +225,7 @@ def derive(
     limits: Limits | None = None,
     reading: Future[Picture] | None = None,
     woven: Weave | None = None,
+    maps: Sequence[str] = (),
     task: Task = IDLE,
 ) -> dict[str, Any]:
     """Derive a map set from a photo and deliver it.
@@ -245,6 +246,8 @@ def derive(
         The photo, where reading it has begun already: see `read_ahead`.
     woven : Weave, optional
         Put the photo through this weave instead of a new one; what is said of corners, sizes and steps is then in it.
+    maps : sequence of str
+        The maps to write, those of the profile if none are named; steps that make them are added where they are missing.
 
     Returns
     -------
@@ -282,6 +285,9 @@ def derive(
     kept = making.keep_repeats() if repeats else None
     why = making.suggest(seamless) if seamless in ("suggested", "motif") else ""
     plan = making.plan()
+    if maps:
+        plan = making.add_makers(maps)
+        wanted = of_maps(wanted, plan.threads, list(dict.fromkeys(maps)))
     warnings = [*picture.warnings, *making.beyond()]
 
     def about() -> dict[str, Any]:
@@ -361,6 +367,24 @@ class _Making:
         if (error := plan.error()) is not None:
             raise error
         return plan
+
+    def add_makers(self, maps: Sequence[str]) -> Plan:
+        """Add the steps that make maps which nothing makes yet.
+
+        Raises
+        ------
+        WeaveError
+            There is no step that makes one of them.
+        """
+        for name in maps:
+            if name in self.plan().threads:
+                continue
+            step = registry.maker(name)
+            if step is None:
+                have = ", ".join(self.plan().threads)
+                raise WeaveError(f"nothing makes '{name}' out of the others", "maps", f"There is {have}; see docs/steps.md.")
+            self.weave = self.weave.model_copy(update={"steps": (*self.weave.steps, StepEntry(step=step))})
+        return self.plan()
 
     def beyond(self) -> list[str]:
         """A word where the size is more than the source holds."""

@@ -76,6 +76,22 @@ def able(what: str) -> str:
     raise WeaveError(f"there is no step for this: {what}", "weave", "Install the application anew.")
 
 
+def all_able(what: str) -> list[str]:
+    """Names of all steps that say that they can do something."""
+    return [name for name, found in steps().items() if what in found.can]
+
+
+def maker(thread: str) -> str | None:
+    """Name of the step that makes a map out of others as it comes fresh: where its own name is the map's, that one."""
+    made = []
+    for found in steps().values():
+        s = found.Settings()
+        reads = found.reads(s)
+        if not found.geometric and reads and thread in found.writes(s) and thread not in reads:
+            made.append(found.name)
+    return thread if thread in made else next(iter(made), None)
+
+
 def fields(name: str) -> dict[str, FieldInfo]:
     """Declared settings of a step by name; none of a step that is not known."""
     found = known(name)

@@ -147,6 +147,14 @@ class Step(ABC, Generic[S]):
         """What the threads are that it writes, where that is not what they are already: helpers of its own, another range."""
         return ()
 
+    def makes_of(self, s: S, present: Mapping[str, ThreadSpec]) -> tuple[ThreadSpec, ...]:
+        """The same, for a step whose results are what its inputs are."""
+        return self.makes(s)
+
+    def objects(self, s: S, present: Mapping[str, ThreadSpec]) -> str:
+        """What is wrong with the threads that it reads, beyond their kinds, in a clause; nothing when they will do."""
+        return ""
+
     def halo(self, s: S, after: Geometry, texels: Texels) -> int | None:
         """How many texels around a place its result there depends on, at most; None when on all of the sheet.
 

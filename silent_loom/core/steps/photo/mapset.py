@@ -31,6 +31,12 @@ class MapSource(Settings):
     )
     invert: bool = Field(False, description="Smoothness as roughness.")
     green_down: bool = Field(False, description="The normal map's green points down: turned up.")
+    kind: Literal["", "colour", "data", "normal"] = Field("", description="What a helper thread is; plain numbers otherwise.")
+
+    def meaning(self) -> threads.ThreadSpec:
+        """What the thread means that it brings in."""
+        helper = self.kind and self.thread not in threads.THREADS
+        return threads.helper(self.thread, Kind(self.kind)) if helper else threads.spec(self.thread)
 
 
 class MapSetSettings(Settings):
@@ -61,7 +67,8 @@ class MapSet(MapStep[MapSetSettings]):
         return tuple(dict.fromkeys(m.thread for m in s.maps))
 
     def makes(self, s: MapSetSettings) -> tuple[threads.ThreadSpec, ...]:
-        return tuple(m.over(s.depth_mm) for m in map(threads.spec, self.writes(s)) if m.unit)
+        found = {m.thread: m.meaning() for m in s.maps}
+        return tuple(m.over(s.depth_mm) if m.unit else m for m in found.values())
 
     def geometry(self, s: MapSetSettings, before: Geometry, sources: Sources) -> Geometry:
         if not s.maps:
@@ -79,7 +86,7 @@ class MapSet(MapStep[MapSetSettings]):
                 continue
             task.checkpoint()
             picture = sheet.sources.picture(m.source)
-            meaning = threads.spec(m.thread)
+            meaning = m.meaning()
             kind = meaning.kind
             pixels = _taken(picture, m, kind)
             if meaning.unit:

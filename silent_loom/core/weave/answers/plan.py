@@ -193,6 +193,8 @@ def _fits(
         )
     if step.geometric and not present:
         return WeaveError("nothing comes into it", step.title, "Switch a step on above it that brings something in.")
+    if words := step.objects(settings, present):
+        return WeaveError(words, step.title, "Choose other threads.")
     return masks.check(entry.mask, present, step.title) if entry.mask is not None else None
 
 
@@ -200,7 +202,7 @@ def _made(
     entry: StepEntry, step: AnyStep, settings: Settings, writes: tuple[str, ...], present: Mapping[str, ThreadSpec]
 ) -> dict[str, ThreadSpec]:
     """What the threads mean that a row writes: as it declares, else as they were, else as the table says."""
-    declared = {s.name: s for s in step.makes(settings)}
+    declared = {s.name: s for s in step.makes_of(settings, present)}
     partly = entry.mask is not None or entry.amount < 1 or entry.mix != "replace"
     made = {}
     for name in writes:

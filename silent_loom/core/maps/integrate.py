@@ -1,0 +1,55 @@
+"""From slopes to the height that has them: integration by Fourier transform (Frankot & Chellappa 1988)."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from silent_loom.core.base.images import Floats
+from silent_loom.core.base.parallel import WORKERS
+
+
+def _symbol(n: int, texel: float) -> NDArray[np.float64]:
+    """What the difference of fourth order that `from_height` takes does to each frequency, over i."""
+    k = 2 * np.pi * np.fft.fftfreq(n)
+    out: NDArray[np.float64] = (8 * np.sin(k) - np.sin(2 * k)) / (6 * texel)
+    return out
+
+
+def height_of(across: Floats, down: Floats, texel: tuple[float, float], wraps: bool) -> Floats:
+    """The height whose slopes come nearest to some given ones in least squares; its mean is 0.
+
+    Parameters
+    ----------
+    across, down : float32 arrays, shape (H, W)
+        Rise to the right and downwards, a length over the same length.
+    texel : tuple of float
+        Width and height of a texel; the height comes in the same unit.
+    wraps : bool
+        The sheet goes on at the other side; otherwise it is mirrored at its edges, so that nothing is made to meet.
+
+    Notes
+    -----
+    Inverts the very differences by which normals are made, so that height to normal to height comes back; waves of two
+    texels, which those differences do not see, are left out.
+    """
+    from scipy import fft
+
+    h, w = across.shape
+    if not wraps:
+        across = np.concatenate([across, -across[:, ::-1]], 1)
+        across = np.concatenate([across, across[::-1]], 0)
+        down = np.concatenate([down, down[:, ::-1]], 1)
+        down = np.concatenate([down, -down[::-1]], 0)
+    rows, cols = across.shape
+    dx, dy = _symbol(cols, texel[0])[: cols // 2 + 1], _symbol(rows, texel[1])
+    if cols % 2 == 0:
+        dx[-1] = 0
+    power = dx[None, :] ** 2 + dy[:, None] ** 2
+    seen = power > 1e-9 * power.max()
+    p, q = (fft.rfft2(a.astype(np.float64), workers=WORKERS) for a in (across, down))
+    found: Any = np.where(seen, -1j * (dx[None, :] * p + dy[:, None] * q) / np.where(seen, power, 1), 0)
+    out: Floats = fft.irfft2(found, (rows, cols), workers=WORKERS)[:h, :w].astype(np.float32)
+    return out - out.mean()
