@@ -137,7 +137,7 @@ def test_strokes_act_on_the_threads_of_their_layer_in_their_own_unit() -> None:
 
     inside = np.s_[92:108, 92:108]  # of a disc of 10 mm around the middle
     value = laid(stroke("paint", [(50, 50)], value=2.5, slope=(0.5, 0.0)), ("height", "normal"))
-    assert (value["height"].pixels[inside] == 2.5).all(), "millimetres"
+    assert np.allclose(value["height"].pixels[inside], 2.5, atol=1e-6), "millimetres"
     assert np.allclose(value["normal"].pixels[inside], np.array([-0.5, 0, 1]) / np.sqrt(1.25), atol=1e-6)
     assert value["base"] is maps["base"]
     assert value["roughness"] is maps["roughness"]
