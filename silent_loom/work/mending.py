@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from silent_loom.core.base.errors import WeaveError
+from silent_loom.core.base.errors import NotMade
 from silent_loom.core.base.images import Floats
 from silent_loom.core.base.parallel import Rank, Task
 from silent_loom.core.files.png import png_bytes
@@ -38,7 +38,7 @@ class Mending:
         def work(weave: Weave, task: Task) -> Report:
             row = next((r for r in self.desk.evaluator.plan(weave).rows if "photo" in r.step.can), None)
             if row is None or row.error is not None:
-                raise WeaveError("this material has no photo", "photo report", "Begin one from a photo.")
+                raise NotMade("this material has no photo", "photo report", "Begin one from a photo.")
             key = f"{row.settings.source}:{row.before.size_mm}:{row.settings.width_mm}"  # type: ignore[attr-defined]
             known = self._reports.get(key)
             if known is None:
@@ -70,7 +70,7 @@ class Mending:
             def work(weave: Weave, task: Task) -> Floats:
                 arrays = self.desk.evaluator.decision(weave, step_id, task).arrays
                 if "log_light" not in arrays:
-                    raise WeaveError("this row takes no light out", step_id, "Switch it on.")
+                    raise NotMade("this row takes no light out", step_id, "Switch it on.")
                 return np.exp(arrays["log_light"])
 
             light = self.desk.answer(ident, work, **how)

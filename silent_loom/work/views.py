@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.base.errors import WeaveError
+from silent_loom.core.base.errors import NotMade, WeaveError
 from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.base.parallel import Rank, Task
 from silent_loom.core.files.codes import quantise
@@ -102,7 +102,7 @@ class Views:
             plan = self.desk.evaluator.plan(weave)
             present = [t for t in (*PICTURE_MAPS, "height") if t in plan.threads]
             if not present:
-                raise WeaveError("nothing is made here", "", "Switch a step on that brings something in.")
+                raise NotMade("nothing is made here", "", "Switch a step on that brings something in.")
             maps = self.desk.evaluator_for(weave, how.get("draft"), size).ask_many(weave, present, size, task)
             first = next(iter(maps.values()))
             w, h, depth = first.width, first.height, plan.spec("height").depth

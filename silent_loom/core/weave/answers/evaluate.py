@@ -185,7 +185,7 @@ class Evaluator:
         # A row that is off, or changes nothing, shows what comes into it
         at = _rows_upto(plan, weave, below, True)
         if at == 0:
-            raise WeaveError("nothing is made this far up", below, "Look further down.")
+            raise NotMade("nothing is made this far up", below, "Look further down.")
         return at, plan.rows[at - 1].after
 
     def coming_in(self, weave: Weave, step_id: str, thread: str, size: int, task: Task = IDLE) -> Image:

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from silent_loom.core.base.errors import WeaveError
+from silent_loom.core.base.errors import NotMade, WeaveError
 from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.weave import registry, threads
@@ -186,13 +186,13 @@ def _fits(
             )
     missing = next((t for t in reads if t not in present), None)
     if missing is not None:
-        return WeaveError(
+        return NotMade(
             f"it needs {threads.spec(missing).title.lower()}, which no step above it makes",
             step.title,
             "Move it down, or add a step that makes it above.",
         )
     if step.geometric and not present:
-        return WeaveError("nothing comes into it", step.title, "Switch a step on above it that brings something in.")
+        return NotMade("nothing comes into it", step.title, "Switch a step on above it that brings something in.")
     if words := step.objects(settings, present):
         return WeaveError(words, step.title, "Choose other threads.")
     return masks.check(entry.mask, present, step.title) if entry.mask is not None else None
