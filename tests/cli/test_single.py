@@ -85,9 +85,7 @@ def test_from_the_command_line(known: Path, tmp_path: Path) -> None:
     done = run("check", normal, str(flat), "--json")
     assert done.returncode == 1
     told = json.loads(done.stdout)
-    assert [(t["map"], t["odd"]) for t in told] == [("normal", []), ("roughness", ["constant 0.50"])] or told[1]["odd"][
-        0
-    ].startswith("constant 0.5")
+    assert [(t["map"], t["odd"]) for t in told] == [("normal", []), ("roughness", ["constant 0.5"])]
 
 
 def test_maps_are_told_by_name_and_checked(known: Path, tmp_path: Path) -> None:

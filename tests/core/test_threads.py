@@ -18,7 +18,7 @@ from silent_loom.core.weave.answers.carrying import carried
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.answers.mixing import mix
 from silent_loom.core.weave.rows.model import StepEntry, Weave
-from silent_loom.core.weave.step import CarryStep, Geometry, Sheet
+from silent_loom.core.weave.step import ABLE, CarryStep, Geometry, Sheet
 from tests.conftest import OnePicture, as_colour, spectrum
 
 NEW_STEP = '''
@@ -210,3 +210,8 @@ def test_a_wider_sheet_keeps_its_helper_threads(photo: Picture, weave: Weave) ->
     assert moss.wraps
     assert moss.kind is Kind.DATA
     assert threads.order(evaluator.plan(made).threads)[-1] == "moss"
+
+
+def test_what_steps_can_do_is_in_the_list_and_somebody_can_do_it() -> None:
+    told = {what for step in registry.steps().values() for what in step.can}
+    assert told == set(ABLE)

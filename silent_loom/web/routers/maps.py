@@ -10,8 +10,8 @@ from fastapi import APIRouter, Query, Request, Response
 from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.screen.changes import SIDE
+from silent_loom.core.weave.threads import check_name
 from silent_loom.web.common import Bench, kept_by
-from silent_loom.web.routers.materials import check_thread
 from silent_loom.work.desk import Draft
 from silent_loom.work.windows import window_rgba
 
@@ -48,7 +48,7 @@ def map_raw(ident: str, body: Ask, bench: Bench) -> Response:
     To a view that says which picture it has (``have``), the blocks that differ are answered one after another, their side,
     columns and rows in ``x-blocks``: ``128 3,4 4,4``.
     """
-    raw, facts = bench.views.map_rgba(ident, check_thread(body.thread), body.size, below=body.below, have=body.have, **body.how())
+    raw, facts = bench.views.map_rgba(ident, check_name(body.thread), body.size, below=body.below, have=body.have, **body.how())
     headers = {
         "x-width": str(facts.width),
         "x-height": str(facts.height),
@@ -77,7 +77,7 @@ class WindowAsk(BaseModel):
 @router.post("/window")
 def window(ident: str, body: WindowAsk, bench: Bench) -> Response:
     """A part of a map at the size of a bake as RGBA bytes; where it lies and its key in the headers."""
-    raw, facts = window_rgba(bench.desk, ident, check_thread(body.thread), body.size, body.box, body.view, body.sequence)
+    raw, facts = window_rgba(bench.desk, ident, check_name(body.thread), body.size, body.box, body.view, body.sequence)
     headers = {"x-box": " ".join(map(str, facts.box)), "x-key": facts.key, "x-whole-above": quote(facts.whole_above)}
     return Response(raw, media_type="application/octet-stream", headers=headers)
 
@@ -93,7 +93,7 @@ def map_png(
     ident: str, thread: str, bench: Bench, request: Request, size: int = _Size, below: str | None = None, entry: int | None = None
 ) -> Response:
     """A map as an 8-bit PNG, named by what it shows."""
-    name = check_thread(thread)
+    name = check_name(thread)
     key = bench.views.map_key(ident, name, size, below=below, entry=entry)
     return kept_by(request, key, lambda: bench.views.map_png(ident, name, size, below=below, entry=entry))
 
@@ -107,13 +107,13 @@ class ProbeAsk(Ask):
 @router.post("/probe")
 def probe(ident: str, body: ProbeAsk, bench: Bench) -> dict[str, Any]:
     """Exact values at a place of a map."""
-    return bench.views.probe(ident, check_thread(body.thread), body.u, body.v, body.size, **body.how())
+    return bench.views.probe(ident, check_name(body.thread), body.u, body.v, body.size, **body.how())
 
 
 @router.post("/histogram")
 def counts(ident: str, body: Ask, bench: Bench) -> dict[str, Any]:
     """Histogram of a thread; with ``below`` of it as it comes into that row."""
-    return {"channels": bench.views.counts(ident, check_thread(body.thread), body.size, above=body.below, **body.how())}
+    return {"channels": bench.views.counts(ident, check_name(body.thread), body.size, above=body.below, **body.how())}
 
 
 @router.get("/figures")

@@ -9,7 +9,7 @@ from typing import Any, Literal
 from fastapi import APIRouter, File, Form, Request, Response, UploadFile
 from pydantic import BaseModel, ConfigDict, Field
 
-from silent_loom.core.base.errors import LoomError, SettingError, WeaveError
+from silent_loom.core.base.errors import SettingError, WeaveError
 from silent_loom.core.base.parallel import Rank
 from silent_loom.core.report.whole_repeats import follow_grid
 from silent_loom.core.ways.derive import weave_for
@@ -382,15 +382,3 @@ def weave_json(ident: str, store: Stored) -> Response:
     """The weave in its saved form (docs/weave-format.md)."""
     state = store.get(ident)
     return Response(state.weave.model_dump_json(indent=2), media_type="application/json")
-
-
-def check_thread(name: str) -> str:
-    """A thread's name from an address.
-
-    Raises
-    ------
-    LoomError
-    """
-    if not name.isidentifier() or len(name) > 60:
-        raise LoomError("this is not the name of a thread", name[:60])
-    return name
