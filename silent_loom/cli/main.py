@@ -157,6 +157,14 @@ def derive(
     seamless: Annotated[SeamlessMethod, typer.Option(help="How the edges are made to meet.")] = SeamlessMethod.cut,
     square: Annotated[bool, typer.Option("--square", help="Crop to the centre square.")] = False,
     repeats: Annotated[bool, typer.Option("--repeats", help="Crop to a whole number of repeats of the motif.")] = False,
+    light_from: Annotated[
+        float | None,
+        typer.Option(
+            metavar="DEG",
+            help="Where the light on the photo came from, as seen on the straightened sheet: 0 from the right, 90 from the top. "
+            "Without it brightness alone is read as height.",
+        ),
+    ] = None,
     profile: Annotated[str, typer.Option(help="What the receiver wants: plain, gltf or green-down.")] = "plain",
     set_: Annotated[
         list[str] | None,
@@ -173,8 +181,8 @@ def derive(
         str | None,
         typer.Option(
             metavar="NAME,NAME,…",
-            help="Write these maps alone: base, height, normal, roughness, metallic, occlusion, curvature, cavity, ridge, slope, "
-            "facing, thickness.",
+            help="Write these maps alone: base, height, normal, roughness, metallic, occlusion, bent_normal, specular, opacity, "
+            "emission, curvature, cavity, ridge, slope, facing, thickness, id, joint, border, random, gradient, orientation.",
         ),
     ] = None,
     name: Annotated[str | None, typer.Option(help="First part of the file names; the photo's name otherwise.")] = None,
@@ -198,7 +206,13 @@ def derive(
     if weave is not None:
         from silent_loom.core.ways.woven import pairs_from, read_weave, with_pairs
 
-        if corners is not None or square or repeats or seamless is not SeamlessMethod.cut or extent_mm != 1000 or depth_mm != 10:
+        if (
+            corners is not None
+            or square
+            or repeats
+            or seamless is not SeamlessMethod.cut
+            or (extent_mm, depth_mm, light_from) != (1000, 10, None)
+        ):
             raise SettingError("a weave says this itself", "--weave", "Change it by --set, for example --set height.depth_mm=4.")
         woven = with_pairs(read_weave(weave), pairs_from(set_ or []))
 
@@ -216,6 +230,7 @@ def derive(
             square=square,
             repeats=repeats,
             profile_name=profile,
+            light_from=light_from,
             settings=settings_from(set_ or []) if woven is None else None,
             force=force,
             report=report is not None,

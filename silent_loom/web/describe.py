@@ -17,7 +17,24 @@ from silent_loom.core.weave.rows.model import GroupEntry, MixMode, StepEntry, We
 from silent_loom.core.weave.rows.resolve import driven, steered
 from silent_loom.core.weave.threads import ThreadSpec
 
-DRAWN = ("curve", "corners", "colour", "source", "grid", "regions", "strokes", "kept", "grey", "maps", "thread")
+DRAWN = (
+    "curve",
+    "corners",
+    "colour",
+    "source",
+    "grid",
+    "regions",
+    "strokes",
+    "kept",
+    "grey",
+    "maps",
+    "thread",
+    "sizes",
+    "over",
+    "ramp",
+    "edits",
+    "sun",
+)
 """Shapes that have controls of their own."""
 
 
@@ -55,6 +72,7 @@ def _field(name: str, info: FieldInfo) -> dict[str, Any]:
         "kinds": extra.get("kinds") or [],
         "also": extra.get("also") or [],
         "new": bool(extra.get("new")),
+        "ends": extra.get("ends"),
         "dialled": annotation in (float, int, bool),
         "optional": optional,
         "default": info.get_default(),
@@ -74,6 +92,7 @@ def steps() -> list[dict[str, Any]]:
             "words": list(step.words_for_it),
             "can": sorted(step.can),
             "panel": step.panel,
+            "presets": [{"title": p.title, "settings": dict(p.settings), "kind": p.kind} for p in step.presets],
             "fields": [_field(n, i) for n, i in step.Settings.model_fields.items()],
         }
         for step in registry.steps().values()

@@ -21,7 +21,7 @@ from silent_loom.core.steps.maps.metallic import Metallic, MetallicSettings
 from silent_loom.core.steps.maps.normal import Normal, NormalSettings, from_height
 from silent_loom.core.steps.maps.occlusion import Occlusion, OcclusionSettings
 from silent_loom.core.steps.maps.roughness import Roughness, RoughnessSettings
-from silent_loom.core.steps.maps.tone import Tone, ToneSettings, hue_saturation
+from silent_loom.core.steps.tone.tone import Tone, ToneSettings, hue_saturation
 from silent_loom.core.weave.step import Geometry, MapStep, Sheet
 from tests.conftest import as_colour, spectrum
 
@@ -188,15 +188,15 @@ def test_feature_sizes_are_weighed_apart() -> None:
     broad, fine = np.sin(2 * np.pi * x / n * 2), np.sin(2 * np.pi * x / n * 64)
     plane = np.repeat((0.2 * broad + 0.2 * fine)[None], n, 0).astype(np.float32)
     image = Image(np.repeat((0.3 + 0.2 * plane)[..., None], 3, 2).astype(np.float32), Kind.COLOUR, (1000, 1000), True)
-    off = {"broad": 0.0, "large": 0.0, "middling": 0.0, "small": 0.0, "fine": 0.0}
 
-    def amplitudes(**weights: float) -> tuple[float, float]:
-        f = np.abs(np.fft.rfft(run(Height(), HeightSettings(**{**off, **weights}), base=image)["height"].plane()[7]))
+    def amplitudes(fine: float, broad: float) -> tuple[float, float]:
+        sizes = ((0.02, fine, 0.0), (0.1, fine, 0.0), (0.12, broad, 0.0), (0.5, broad, 0.0))
+        f = np.abs(np.fft.rfft(run(Height(), HeightSettings(sizes=sizes), base=image)["height"].plane()[7]))
         return f[2], f[64]
 
-    b, f = amplitudes(broad=1)
+    b, f = amplitudes(0, 1)
     assert b > 20 * f
-    b, f = amplitudes(fine=1, small=1)
+    b, f = amplitudes(1, 0)
     assert f > 20 * b
 
 
@@ -212,12 +212,12 @@ def test_an_even_picture_gives_a_flat_height_and_says_so() -> None:
 
 def test_roughness_stays_in_its_limits_and_follows_the_source() -> None:
     image = as_colour(spectrum(128, 1.4, 4))
-    rough = run(Roughness(), RoughnessSettings(low=0.3, high=0.6, invert=False), base=image)["roughness"].plane()
+    rough = run(Roughness(), RoughnessSettings(low=0.3, high=0.6, invert=False, local=1), base=image)["roughness"].plane()
     assert rough.min() == pytest.approx(0.3, abs=1e-5)
     assert rough.max() == pytest.approx(0.6, abs=1e-5)
     y = encode_srgb(image.pixels @ LUMA)
     assert np.corrcoef(rough.ravel(), y.ravel())[0, 1] > 0.99
-    inverse = run(Roughness(), RoughnessSettings(low=0.3, high=0.6, invert=True), base=image)["roughness"].plane()
+    inverse = run(Roughness(), RoughnessSettings(low=0.3, high=0.6, invert=True, local=1), base=image)["roughness"].plane()
     assert np.allclose(rough + inverse, 0.9, atol=1e-5)
     constant = run(Roughness(), RoughnessSettings(reads_from="constant", high=0.42), base=image)["roughness"].plane()
     assert np.allclose(constant, 0.42)

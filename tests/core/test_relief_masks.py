@@ -8,11 +8,11 @@ import pytest
 from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.parallel import IDLE
 from silent_loom.core.delivery.profile import of_maps, profile
-from silent_loom.core.steps.maps.combine import Combine, CombineSettings
 from silent_loom.core.steps.maps.curvature import WIDER, Curvature, CurvatureSettings, bulging
 from silent_loom.core.steps.maps.normal import from_height
 from silent_loom.core.steps.maps.slope import Slope, SlopeSettings
 from silent_loom.core.steps.maps.thickness import Thickness, ThicknessSettings
+from silent_loom.core.steps.tone.combine import Combine, CombineSettings
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import StepEntry, Weave

@@ -107,7 +107,7 @@ def test_a_thread_of_the_wrong_kind_is_refused_in_a_sentence(weave: Weave, evalu
 def test_any_step_reads_any_fitting_thread(weave: Weave, evaluator: Evaluator) -> None:
     steps = (
         StepEntry(step="single", settings={"thread": "normal", "channel": "second", "name": "facing"}),
-        StepEntry(step="roughness", settings={"reads_from": "facing", "low": 0.0, "high": 1.0, "invert": False}),
+        StepEntry(step="roughness", settings={"reads_from": "facing", "low": 0.0, "high": 1.0, "invert": False, "local": 1.0}),
         StepEntry(step="height", settings={"reads_from": "facing", "depth_mm": 4.0}),
     )
     made = weave.model_copy(update={"steps": (*weave.steps, *steps)})

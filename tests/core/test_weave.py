@@ -87,7 +87,7 @@ def psnr(a: np.ndarray, b: np.ndarray, peak: float) -> float:
 
 def test_twice_the_size_reduced_agrees(photo: Picture, weave: Weave) -> None:
     # A height that the smaller size can hold: the finest features left out
-    smooth = weave.with_settings(ids(weave)["height"], {"fine": 0.0, "small": 0.0})
+    smooth = weave.with_settings(ids(weave)["height"], {"sizes": [[0.02, 0.0, 0.0], [0.05, 1.0, 0.0], [0.5, 0.4, 0.0]]})
     evaluator = Evaluator(OnePicture(photo))
     metal = smooth.with_settings(ids(weave)["metallic"], {"mode": "by colour", "tolerance": 20.0, "softness": 12.0})
     for size in (256, 300, 512, 1024):

@@ -72,6 +72,7 @@ def weave_for(
     depth_mm: float = 10.0,
     seamless: str | None = "cut",
     square: bool = False,
+    light_from: float | None = None,
     settings: Mapping[str, Mapping[str, Any]] | None = None,
 ) -> Weave:
     """The starting weave of a photo with the usual choices made.
@@ -82,6 +83,8 @@ def weave_for(
         Clockwise from top left, texel centres, (0, 0) top left after the EXIF turn.
     extent_mm : float
         Width of the straightened rectangle, or of the whole photo without corners.
+    light_from : float, optional
+        Where the light came from, in degrees on the straightened sheet: 0 from the right, 90 from the top.
     seamless : str or None
         Method; None leaves the step off. 'suggested' and 'motif' depend on the picture: see `with_suggestion`.
     """
@@ -91,6 +94,10 @@ def weave_for(
         levels: {"width_mm": extent_mm, "crop": "square" if square else "free"},
         registry.able("depth"): {"depth_mm": depth_mm},
     }
+    if light_from is not None:
+        if not -360 <= light_from <= 360:
+            raise SettingError("this is no direction", "--light-from", "Give degrees: 0 from the right, 90 from the top.")
+        values[registry.able("shading")]["light_deg"] = light_from
     if corners is not None:
         values[levels]["corners"] = from_pixels(corners, picture.width, picture.height)
     given = {k: dict(v) for k, v in (settings or {}).items()}
@@ -216,6 +223,7 @@ def derive(
     depth_mm: float = 10.0,
     seamless: str | None = "cut",
     square: bool = False,
+    light_from: float | None = None,
     repeats: bool = False,
     profile_name: str = "plain",
     settings: Mapping[str, Mapping[str, Any]] | None = None,
@@ -234,7 +242,7 @@ def derive(
     ----------
     photo, out : path
         The photo, and the folder for the files; empty or new unless ``force``.
-    corners, extent_mm, depth_mm, seamless, square, settings
+    corners, extent_mm, depth_mm, seamless, square, light_from, settings
         See `weave_for`.
     repeats : bool
         Crop to a whole number of repeats of the motif: see `whole_repeats`.
@@ -279,6 +287,7 @@ def derive(
             depth_mm=depth_mm,
             seamless=seamless,
             square=square,
+            light_from=light_from,
             settings=settings,
         )
     making = _Making(Evaluator(sources, Cache(700 << 20)), weave, size, task)
@@ -383,7 +392,9 @@ class _Making:
             if step is None:
                 have = ", ".join(self.plan().threads)
                 raise WeaveError(f"nothing makes '{name}' out of the others", "maps", f"There is {have}; see docs/steps.md.")
-            self.weave = self.weave.model_copy(update={"steps": (*self.weave.steps, StepEntry(step=step))})
+            self.weave = self.weave.model_copy(
+                update={"steps": (*self.weave.steps, StepEntry(step=step, settings=registry.asked_for(name)))}
+            )
         return self.plan()
 
     def beyond(self) -> list[str]:

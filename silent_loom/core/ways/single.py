@@ -75,10 +75,15 @@ def one_map(
     if out.exists() and not force:
         raise LoomError("this file is there already", out.name, "Name another, or replace it with --force.")
     values = dict(settings or {})
+    values.update({k: v for k, v in registry.asked_for(kind).items() if k not in values})
     step, reads = _step_for(kind, source, values)
+    if other is None and len(reads) == 2:
+        reads = _without_one(step, values, source) or reads
     if (other is not None) != (len(reads) == 2):
         wanted = "two maps" if len(reads) == 2 else "one map"
-        raise LoomError(f"{kind} is made from {wanted}", "--with", "Name a second one for 'combined', and for nothing else.")
+        raise LoomError(
+            f"{kind} is made from {wanted}", "--with", "Name a second one for what is made from two, and for nothing else."
+        )
     picked = [source, *([other] if other is not None else [])]
     weave, sources = _woven(picked, reads, extent_mm, depth_mm, repeats, green_down)
     if "depth_mm" in registry.fields(step):
@@ -121,6 +126,17 @@ def _step_for(kind: str, source: Path, values: dict[str, Any]) -> tuple[str, lis
     if unknown is not None:
         raise SettingError("there is no such setting", f"{step}.{unknown}", f"It takes: {', '.join(registry.fields(step))}.")
     return step, list(registry.step(step).reads(registry.settings_of(step, values)))
+
+
+def _without_one(step: str, values: dict[str, Any], source: Path) -> list[str]:
+    """Threads that a step reads which can do without one of two, by the kind of what there is; none if it cannot."""
+    kind = load(source).image.kind
+    for name, info in registry.fields(step).items():
+        extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
+        if "none" in (extra.get("also") or ()) and str(kind) not in (extra.get("kinds") or ()):  # type: ignore[operator]
+            values.setdefault(name, "none")
+    left = list(registry.step(step).reads(registry.settings_of(step, values)))
+    return left if len(left) == 1 else []
 
 
 def _is_normal(path: Path) -> bool:

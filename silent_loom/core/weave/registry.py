@@ -87,9 +87,15 @@ def maker(thread: str) -> str | None:
     for found in steps().values():
         s = found.Settings()
         reads = found.reads(s)
-        if not found.geometric and reads and thread in found.writes(s) and thread not in reads:
+        own = found.name == thread
+        if not found.geometric and (reads or own) and thread in found.writes(s) and thread not in reads:
             made.append(found.name)
-    return thread if thread in made else next(iter(made), None)
+    return thread if thread in made else next(iter(made), next((n for n, f in steps().items() if thread in f.asked), None))
+
+
+def asked_for(thread: str) -> dict[str, Any]:
+    """Settings with which a thread is made that its step does not make as it comes fresh."""
+    return next((dict(f.asked[thread]) for f in steps().values() if thread in f.asked), {})
 
 
 def fields(name: str) -> dict[str, FieldInfo]:

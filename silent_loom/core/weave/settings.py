@@ -36,6 +36,7 @@ def setting(
     kinds: tuple[Kind, ...] = (),
     also: tuple[str, ...] = (),
     new: bool = False,
+    ends: tuple[str, str] | None = None,
 ) -> Any:
     """Declare one setting.
 
@@ -71,8 +72,10 @@ def setting(
         Values of such a setting that are no threads.
     new : bool
         Such a setting names what the step makes: any name will do.
+    ends : tuple of str
+        Words for the two ends of a slider.
     """
     extra: dict[str, Any] = {"unit": unit, "soft": list(soft) if soft else None, "step": step, "shape": shape}
     extra |= {"when": when, "log": log, "names": {str(k): v for k, v in (names or {}).items()}, "empty": empty}
-    extra |= {"kinds": [str(k) for k in kinds], "also": list(also), "new": new}
+    extra |= {"kinds": [str(k) for k in kinds], "also": list(also), "new": new, "ends": ends}
     return Field(default, description=say, title=title or None, ge=low, le=high, json_schema_extra=extra)

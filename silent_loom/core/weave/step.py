@@ -32,9 +32,11 @@ ABLE = {
     "light": "takes uneven light out",
     "strokes": "takes strokes of the hand, by its setting 'layers'",
     "fill": "fills marked places from the rest of the surface, by its setting 'regions'",
+    "marks": "marks places, by its setting 'regions'",
     "grow": "makes a larger sheet out of pieces of what comes in",
     "break": "breaks the repetition of a sheet up",
     "depth": "reads a relief, whose depth is its setting 'depth_mm'",
+    "shading": "reads a relief from shading, whose light is its setting 'light_deg'",
     "maps": "brings finished maps in, by its setting 'maps'",
     "sheet": "makes a sheet of its own, whose size is its settings 'width_mm' and 'height_mm'",
 }
@@ -90,6 +92,15 @@ class Sources(Protocol):
     def info(self, digest: str) -> SourceInfo: ...
 
 
+@dataclass(frozen=True)
+class Preset:
+    """A starting point among a step's settings: its word on screen, what it sets, and what the whole row of them is for."""
+
+    title: str
+    settings: Mapping[str, Any]
+    kind: str = ""
+
+
 def info_of(picture: Picture) -> SourceInfo:
     """The facts of a decoded file."""
     focal = picture.exif.focal_px or 0.0
@@ -129,6 +140,10 @@ class Step(ABC, Generic[S]):
     """What it is good for, asked for by whoever needs such a step without knowing its name; see `ABLE`."""
     panel: ClassVar[str] = ""
     """Name of the pictures and buttons that the screen shows above its settings; none where it is empty."""
+    asked: ClassVar[Mapping[str, Mapping[str, Any]]] = {}
+    """Threads that it makes with other settings than its defaults, and these settings."""
+    presets: ClassVar[tuple[Preset, ...]] = ()
+    """Starting points that an artist may take in one press."""
     Settings: ClassVar[type[Settings]]
 
     def upgrade(self, settings: dict[str, Any], from_version: int) -> dict[str, Any]:

@@ -1,26 +1,32 @@
-"""Height read from a picture: relief weighed by feature size."""
+"""Height read from a picture: relief weighed by feature size, from brightness and from shading."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from functools import partial
+from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
+from pydantic import field_validator
 
 from silent_loom.core.base.colour import channel_mix, encode
 from silent_loom.core.base.images import Floats, Image, Kind, data
-from silent_loom.core.base.kernels import kernel
-from silent_loom.core.base.parallel import Task, over_rows
+from silent_loom.core.base.parallel import Task
+from silent_loom.core.maps import curve as tone_curve
+from silent_loom.core.maps import shading
+from silent_loom.core.maps import sizes as by_size
+from silent_loom.core.maps.stain import Stain, learn
 from silent_loom.core.moving.resample import blur
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
-from silent_loom.core.weave.step import Geometry, MapStep, Sheet
+from silent_loom.core.weave.step import Geometry, MapStep, Preset, Sheet
 from silent_loom.core.weave.threads import ThreadSpec, spec
 
-SIZES = (1 / 4, 1 / 12, 1 / 36, 1 / 108)
-"""Borders between feature sizes, as parts of the repeat's longer side."""
-
-BANDS = ("broad", "large", "middling", "small", "fine")
+SIZES: tuple[by_size.Handle, ...] = ((0.006, 0.5, 0.4), (0.02, 0.8, 0.5), (0.06, 1.0, 0.4), (0.17, 0.8, 0.2), (0.5, 0.4, 0.0))
+"""Fine features may be noise, the broadest are mostly light and stain; shading tells most about those between."""
+_OLD = ("fine", "small", "middling", "large", "broad")
+FINE = 1 / 400
+"""Blur that parts the finest features from the rest, as a part of the repeat's longer side."""
 _HEAD = 0.04
 """Part of the depth kept free at either end, so that other sizes do not clip."""
 
@@ -46,50 +52,42 @@ class HeightSettings(Settings):
         step=1,
     )
     invert: bool = setting(False, "Dark is high.")
-    broad: float = setting(
-        0.4,
-        "How much of features over a quarter of the repeat; mostly light and stain, seldom depth.",
-        low=-2,
-        high=3,
-        soft=(0, 2),
-        step=0.01,
-        shape="bands",
+    sizes: tuple[by_size.Handle, ...] = setting(
+        SIZES,
+        "How much of each feature size: above the line bright is high, below it dark is high, on it off.",
+        title="Feature sizes",
+        shape="sizes",
     )
-    large: float = setting(
-        0.8,
-        "How much of features from a twelfth to a quarter of the repeat.",
-        low=-2,
-        high=3,
-        soft=(0, 2),
-        step=0.01,
-        shape="bands",
-    )
-    middling: float = setting(
+    guard: float = setting(
         1.0,
-        "How much of features from a thirty-sixth to a twelfth.",
-        low=-2,
-        high=3,
-        soft=(0, 2),
-        step=0.01,
-        shape="bands",
+        "Keeps changes of colour without a change of shading from becoming depth.",
+        title="Stain guard",
+        low=0,
+        high=4,
+        soft=(0, 3),
+        step=0.05,
     )
-    small: float = setting(
-        0.8,
-        "How much of features from a hundredth to a thirty-sixth.",
-        low=-2,
-        high=3,
-        soft=(0, 2),
-        step=0.01,
-        shape="bands",
+    light_deg: float | None = setting(
+        None,
+        "Where the light on the photo came from: 0 from the right, 90 from the top. Then shading is read as slope, too.",
+        title="Light from",
+        unit="°",
+        low=-360,
+        high=360,
+        soft=(0, 360),
+        step=1,
+        shape="sun",
+        empty="not told",
     )
+    curve: tone_curve.Points = setting(tone_curve.STRAIGHT, "From what is read, low to high, to height.", shape="curve")
+    soften_mm: float = setting(0.0, "Smooths the relief.", title="Soften", unit="mm", low=0, high=1000, soft=(0, 20), step=0.01)
     fine: float = setting(
-        0.5,
-        "How much of the finest detail; noise is there, too.",
-        low=-2,
-        high=3,
+        1.0,
+        "How much of the finest features: below 1 softer (noise is there, too), above 1 sharper.",
+        low=0,
+        high=4,
         soft=(0, 2),
         step=0.01,
-        shape="bands",
     )
     reads_from: ThreadName = setting(
         "base", "What it is read from.", title="Read from", shape="thread", kinds=(Kind.COLOUR, Kind.DATA)
@@ -98,32 +96,72 @@ class HeightSettings(Settings):
     green: float = setting(0.7152, "Share of the green channel.", low=-2, high=2, soft=(0, 1), step=0.01)
     blue: float = setting(0.0722, "Share of the blue channel.", low=-2, high=2, soft=(0, 1), step=0.01)
 
+    @field_validator("sizes")
+    @classmethod
+    def _in_order(cls, value: tuple[by_size.Handle, ...]) -> tuple[by_size.Handle, ...]:
+        return by_size.checked(value)
+
+    @field_validator("curve")
+    @classmethod
+    def _rising(cls, value: tone_curve.Points) -> tone_curve.Points:
+        return tone_curve.checked(value)
+
+
+@dataclass(frozen=True)
+class _Read:
+    """What a relief is read with, beside the settings."""
+
+    stain: Stain | None = None
+    gain: float = 0.0
+
 
 class Height(MapStep[HeightSettings]):
     """Channel mix, split by feature size, weighed, and set into the depth.
 
     Notes
     -----
-    White is up. The mix is read in sRGB-encoded values, in which steps of tone look even, and split into five bands by
-    differences of Gaussians whose widths are parts of the repeat (Laplacian bands; Burt & Adelson 1983; dark is deep,
-    Glencross et al. 2008), so the same weights mean the same at every resolution. The weighed sum is set into the depth
-    by all but its 0.02 % of extremes at the decision size, so that one bright grain does not set the scale; shading in a
-    photo is not depth. Height is millimetres around the middle of the depth, unclamped.
+    White is up. The mix is read in sRGB-encoded values, in which steps of tone look even, and weighed by feature size (see
+    `maps.sizes`; dark is deep, Glencross et al. 2008). Where the light is told, every size takes a share of its relief
+    from shading (`shading.integrated`), which is brought to the energy of what brightness says, once, at the decision size.
+    What colour explains of brightness (`stain`) is taken off before. The sum is set into the depth by all but 0.02 % of the
+    extremes that it has with its stains: what the guard takes away is not stretched out again, so paint on a flat wall comes
+    out nearly flat. Height is millimetres around the middle of the depth, unclamped unless a curve is drawn.
     """
 
     name = "height"
-    can = frozenset({"depth"})
+    can = frozenset({"depth", "shading"})
     title = "Height"
-    words_for_it = ("depth", "relief", "displacement", "bump", "deep")
+    panel = "relief"
+    words_for_it = ("depth", "relief", "displacement", "bump", "deep", "shading", "sun")
     sentence = (
         "Reads height from the picture. A photo shows light, not depth: weigh the feature sizes until the form looks right."
     )
+    version = 2
     decides = True
     decision_scale = 0.5
     Settings = HeightSettings
+    presets = (
+        Preset("Plaster", {"depth_mm": 1.5}, "kind of surface"),
+        Preset("Cloth", {"depth_mm": 0.8, "sizes": ((0.006, 1.0, 0.5), (0.03, 0.8, 0.5), (0.1, 0.3, 0.2), (0.5, 0.1, 0.0))}),
+        Preset("Boards", {"depth_mm": 3.0, "sizes": ((0.006, 0.5, 0.4), (0.05, 0.9, 0.4), (0.17, 0.8, 0.2), (0.5, 0.2, 0.0))}),
+        Preset("Bricks", {"depth_mm": 6.0}),
+        Preset("Slates", {"depth_mm": 8.0}),
+        Preset("Pebbles", {"depth_mm": 12.0, "sizes": ((0.006, 0.3, 0.4), (0.06, 1.0, 0.5), (0.2, 0.9, 0.3), (0.5, 0.3, 0.0))}),
+        Preset("Bark", {"depth_mm": 15.0}),
+        Preset("Rubble", {"depth_mm": 25.0, "sizes": ((0.006, 0.4, 0.4), (0.06, 0.9, 0.4), (0.2, 1.0, 0.3), (0.5, 0.5, 0.0))}),
+    )
+
+    def upgrade(self, settings: dict[str, Any], from_version: int) -> dict[str, Any]:
+        if from_version >= 2:
+            return settings
+        kept = {k: v for k, v in settings.items() if k not in _OLD}
+        weights = {name: settings[name] for name in _OLD if name in settings}
+        if weights:  # five fixed sizes once; they had no guard and no shading
+            kept["sizes"] = [[h[0], weights.get(name, h[1]), h[2]] for name, h in zip(_OLD, SIZES, strict=True)]
+        return {"guard": 0.0, **kept}
 
     def words(self, s: HeightSettings) -> str:
-        return f"{s.depth_mm:g} mm deep"
+        return f"{s.depth_mm:g} mm deep" + ("" if s.light_deg is None else f", light from {s.light_deg:g}°")
 
     def reads(self, s: HeightSettings) -> tuple[str, ...]:
         return (s.reads_from,)
@@ -135,15 +173,23 @@ class Height(MapStep[HeightSettings]):
         return (spec("height").over(s.depth_mm),)
 
     def decide(self, s: HeightSettings, inputs: Mapping[str, Image], geometry: Geometry, task: Task) -> Decision:
-        field = relief(inputs[s.reads_from], s, task)
+        image = inputs[s.reads_from]
+        stain = learn(image, task) if s.guard > 0 and image.kind is Kind.COLOUR else None
+        gain = _gain(image, s, task)
+        field = relief(image, s, task, _Read(None, gain))
         low, middle, high = (float(v) for v in np.percentile(field, [0.02, 50, 99.98]))
+        arrays = {} if stain is None else {"stain": stain.fields.astype(np.float32)}
         if high - low < 1e-6:
-            return Decision(
-                {},
-                {"low": low, "high": low, "flat": True},
-                ("The picture is even: there is nothing to read height from.",),
-            )
-        return Decision({}, {"low": low, "middle": middle, "high": high, "flat": False})
+            even = ("The picture is even: there is nothing to read height from.",)
+            return Decision({}, {"low": low, "high": low, "flat": True}, even)
+        figures: dict[str, Any] = {"low": low, "middle": middle, "high": high, "flat": False, "gain": gain}
+        if image.kind is Kind.COLOUR:
+            plane = np.log(np.maximum(_plane(image, s, task, None), 0.02))
+            soft = plane - blur(plane, max(plane.shape) / 24, image.wraps, task)
+            figures["light_axis"], figures["light_sure"] = shading.light_axis(soft, image.texel_mm)
+        if stain is not None:
+            figures["stain"] = float(np.mean(stain.fields[3]))
+        return Decision(arrays, figures)
 
     def run(
         self, s: HeightSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
@@ -152,44 +198,71 @@ class Height(MapStep[HeightSettings]):
         f = decision.figures
         if f["flat"]:
             return {"height": data(np.zeros((image.height, image.width), np.float32), image)}
-        field = relief(image, s, task)
-        gain = s.depth_mm * (1 - 2 * _HEAD) / (f["high"] - f["low"]) * (1 + s.contrast / 100)
-        centre = (f["high"] + f["low"]) / 2
-        sign = -1.0 if s.invert else 1.0
-        field -= np.float32(centre)
-        field *= np.float32(gain * sign)
+        stain = Stain(decision.arrays["stain"]) if "stain" in decision.arrays else None
+        field = relief(image, s, task, _Read(stain, f["gain"]))
+        full = s.depth_mm * (1 - 2 * _HEAD)
+        field -= np.float32((f["high"] + f["low"]) / 2)
+        field *= np.float32(full / (f["high"] - f["low"]))
+        if s.curve != tone_curve.STRAIGHT:
+            field = (tone_curve.through(field / np.float32(full) + np.float32(0.5), s.curve) - np.float32(0.5)) * np.float32(full)
+        field *= np.float32((1 + s.contrast / 100) * (-1 if s.invert else 1))
+        tx, ty = image.texel_mm
+        if s.soften_mm > 0:
+            field = blur(field, (s.soften_mm / tx, s.soften_mm / ty), image.wraps, task)
+        if s.fine != 1:
+            narrow = FINE * max(image.size_mm)
+            field += np.float32(s.fine - 1) * (field - blur(field, (narrow / tx, narrow / ty), image.wraps, task))
         return {"height": data(field, image)}
 
 
-@kernel("f4[:,::1], f4[:,::1], f4[:,::1], f4, i8, i8")
-def _add(total, finer, coarser, weight, y0, y1):  # type: ignore[no-untyped-def]
-    for y in range(y0, y1):
-        for x in range(total.shape[1]):
-            total[y, x] += weight * (finer[y, x] - coarser[y, x])
+def _plane(image: Image, s: HeightSettings, task: Task, stain: Stain | None) -> Floats:
+    """What is read, shape (H, W), freed from stains where they are known."""
+    if image.kind is not Kind.COLOUR:
+        return image.plane().copy()
+    mixed = channel_mix(image.pixels, np.array([s.red, s.green, s.blue], np.float32), task)
+    if stain is not None:
+        stain.taken_off(mixed, image, s.guard, task)
+    return encode(mixed, task)
 
 
-def relief(image: Image, s: HeightSettings, task: Task) -> Floats:
+def _shaded(plane: Floats, image: Image, s: HeightSettings) -> Floats:
+    assert s.light_deg is not None
+    light = np.log(np.maximum(plane, np.float32(0.02))) if image.kind is Kind.COLOUR else plane
+    return shading.integrated(light, image.texel_mm, s.light_deg, image.wraps)
+
+
+def _by_size(plane: Floats, image: Image, weight: Any, task: Task) -> Floats:
+    return by_size.weighed(plane, image.texel_mm, max(image.size_mm), image.wraps, weight, task)
+
+
+def _gain(image: Image, s: HeightSettings, task: Task) -> float:
+    """What brings relief from shading to the energy of relief from brightness, in the sizes that take from shading."""
+    if s.light_deg is None or not any(share for *_, share in s.sizes):
+        return 0.0
+    plane = _plane(image, s, task, None)
+
+    def shared(size: float) -> float:
+        weight, share = by_size.along(s.sizes, size)
+        return weight * share
+
+    bright = _by_size(plane, image, shared, task).std()
+    return float(bright / max(float(_by_size(_shaded(plane, image, s), image, shared, task).std()), 1e-12))
+
+
+def relief(image: Image, s: HeightSettings, task: Task, read: _Read) -> Floats:
     """The weighed sum of the bands, shape (H, W), before it is set into the depth."""
-    if image.kind is Kind.COLOUR:
-        plane = encode(channel_mix(image.pixels, np.array([s.red, s.green, s.blue], np.float32), task), task)
-    else:
-        plane = image.plane().copy()
-    weights = dict(zip(BANDS, (s.broad, s.large, s.middling, s.small, s.fine), strict=True))
-    mean = np.float32(plane.mean())
-    if len(set(weights.values())) == 1:
-        return (plane - mean) * np.float32(s.fine) + mean * np.float32(s.broad)
-    longest = max(image.size_mm)
-    total = np.zeros_like(plane)
-    finer = plane
-    # From fine to broad, so that each wider blur can start from the narrower one
-    names = list(reversed(BANDS))
-    done = 0.0
-    for name, part in zip(names, reversed(SIZES), strict=False):
-        sigma_mm = part * longest / 4
-        sigma = (np.sqrt(sigma_mm**2 - done**2) / image.texel_mm[0], np.sqrt(sigma_mm**2 - done**2) / image.texel_mm[1])
-        coarser = blur(finer, sigma, image.wraps, task)
-        weight = np.float32(weights[name])
-        over_rows(image.height, partial(_add, total, finer, coarser, weight), task)
-        finer, done = coarser, sigma_mm
-    total += finer * np.float32(weights["broad"])
+    plane = _plane(image, s, task, read.stain)
+    if not read.gain:
+        return _by_size(plane, image, lambda size: by_size.along(s.sizes, size)[0], task)
+
+    def bright(size: float) -> float:
+        weight, share = by_size.along(s.sizes, size)
+        return weight * (1 - share)
+
+    def shaded(size: float) -> float:
+        weight, share = by_size.along(s.sizes, size)
+        return weight * share
+
+    total = _by_size(plane, image, bright, task)
+    total += np.float32(read.gain) * _by_size(_shaded(plane, image, s), image, shaded, task)
     return total

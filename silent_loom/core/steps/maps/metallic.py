@@ -70,7 +70,9 @@ def _through(far, high, width, y0, y1):  # type: ignore[no-untyped-def]
 
 
 class MetallicSettings(Settings):
-    mode: Literal["constant", "by colour"] = setting("constant", "One value everywhere, or by likeness to a colour.")
+    mode: Literal["constant", "by colour", "by thread"] = setting(
+        "constant", "One value everywhere, by likeness to a colour, or where another thread is high."
+    )
     value: float = setting(
         0.0,
         "0 is not metal, 1 is metal; values between are seldom true.",
@@ -132,6 +134,26 @@ class MetallicSettings(Settings):
         kinds=(Kind.COLOUR,),
         when={"mode": ["by colour"]},
     )
+    where: ThreadName = setting(
+        "height",
+        "Metal is where this thread is high: a mark, an element, a rubbed edge.",
+        title="Where",
+        shape="thread",
+        kinds=(Kind.DATA,),
+        when={"mode": ["by thread"]},
+    )
+    threshold: float = setting(
+        0.5, "From where on it is metal, low to high of that thread.", low=0, high=1, step=0.01, when={"mode": ["by thread"]}
+    )
+    border: float = setting(
+        0.1,
+        "Width of the change-over; metal by halves is seldom true.",
+        low=0.01,
+        high=1,
+        step=0.01,
+        when={"mode": ["by thread"]},
+    )
+    invert: bool = setting(False, "Metal is where it is low.", when={"mode": ["by thread"]})
 
 
 class Metallic(MapStep[MetallicSettings]):
@@ -145,19 +167,19 @@ class Metallic(MapStep[MetallicSettings]):
     Settings = MetallicSettings
 
     def words(self, s: MetallicSettings) -> str:
-        return f"constant {s.value:g}" if s.mode == "constant" else "by colour"
+        return {"constant": f"constant {s.value:g}", "by colour": "by colour", "by thread": f"by {s.where}"}[s.mode]
 
     def reads(self, s: MetallicSettings) -> tuple[str, ...]:
-        return () if s.mode == "constant" else (s.reads_from,)
+        return {"constant": (), "by colour": (s.reads_from,), "by thread": (s.where,)}[s.mode]
 
     def halo(self, s: MetallicSettings, after: Geometry, texels: Texels) -> int | None:
-        return 0 if s.mode == "constant" else None
+        return None if s.mode == "by colour" else 0
 
     def writes(self, s: MetallicSettings) -> tuple[str, ...]:
         return ("metallic",)
 
     def demand(self, s: MetallicSettings, before: Geometry, after: Geometry, texels: Texels) -> Texels:
-        if s.mode == "constant" or max(texels) >= FINE:
+        if s.mode != "by colour" or max(texels) >= FINE:
             return texels
         return after.at_longer_side(FINE)
 
@@ -174,6 +196,12 @@ class Metallic(MapStep[MetallicSettings]):
     ) -> dict[str, Image]:
         if s.mode == "constant":
             return {"metallic": sheet.flat("metallic", s.value)}
+        if s.mode == "by thread":
+            scale, offset = sheet.meaning(s.where).scale()
+            t = inputs[s.where].pixels * scale + offset
+            t = np.clip((t - np.float32(s.threshold)) / np.float32(s.border) + np.float32(0.5), 0, 1)
+            t = t * t * (3 - 2 * t)
+            return {"metallic": inputs[s.where].with_pixels((1 - t if s.invert else t).astype(np.float32))}
         base = inputs[s.reads_from]
         out = self._likeness(s, base, task)
         if sheet.coarser:

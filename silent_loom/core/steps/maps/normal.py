@@ -5,14 +5,20 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 import numpy as np
+from pydantic import field_validator
 
-from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.colour import encode, luminance
+from silent_loom.core.base.images import Floats, Image, Kind, data
 from silent_loom.core.base.kernels import kernel
 from silent_loom.core.base.parallel import IDLE, Task, over_rows
+from silent_loom.core.maps import sizes as by_size
 from silent_loom.core.moving.resample import blur
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
 from silent_loom.core.weave.step import Geometry, MapStep, Sheet, Texels
+
+EVEN: tuple[by_size.Handle, ...] = ((0.01, 1.0, 0.0), (0.1, 1.0, 0.0))
+"""All sizes as they are."""
 
 
 class NormalSettings(Settings):
@@ -27,9 +33,37 @@ class NormalSettings(Settings):
         soft=(0, 20),
         step=0.01,
     )
-    reads_from: ThreadName = setting(
-        "height", "The height it is made from.", title="Made from", shape="thread", kinds=(Kind.DATA,)
+    sharpen: float = setting(0.0, "Raises the finest features, for this map only.", low=0, high=5, soft=(0, 2), step=0.01)
+    sizes: tuple[by_size.Handle, ...] = setting(
+        EVEN, "How much of each feature size shows in the slopes.", title="Detail by size", shape="sizes"
     )
+    reads_from: ThreadName = setting(
+        "height",
+        "The height it is made from; of a picture, its brightness is taken for height.",
+        title="Made from",
+        shape="thread",
+        kinds=(Kind.DATA, Kind.COLOUR),
+    )
+    depth_mm: float = setting(
+        2.0,
+        "Of a picture: from black to white.",
+        title="Depth",
+        unit="mm",
+        low=0.001,
+        high=1e4,
+        soft=(0.1, 50),
+        log=True,
+    )
+
+    @field_validator("sizes")
+    @classmethod
+    def _in_order(cls, value: tuple[by_size.Handle, ...]) -> tuple[by_size.Handle, ...]:
+        return by_size.checked(value)
+
+    @property
+    def plain(self) -> bool:
+        """Nothing but the slopes of what is read."""
+        return self.soften_mm == 0 and self.sharpen == 0 and all(w == 1 for _, w, _ in self.sizes)
 
 
 class Normal(MapStep[NormalSettings]):
@@ -48,7 +82,7 @@ class Normal(MapStep[NormalSettings]):
         return (s.reads_from,)
 
     def halo(self, s: NormalSettings, after: Geometry, texels: Texels) -> int | None:
-        return 2 if s.soften_mm == 0 else None
+        return 2 if s.plain else None
 
     def writes(self, s: NormalSettings) -> tuple[str, ...]:
         return ("normal",)
@@ -57,11 +91,23 @@ class Normal(MapStep[NormalSettings]):
         self, s: NormalSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
     ) -> dict[str, Image]:
         height = inputs[s.reads_from]
-        plane = height.plane()
+        if height.kind is Kind.COLOUR:
+            plane = encode(luminance(height.pixels, task), task) * np.float32(s.depth_mm)
+        else:
+            plane = height.plane()
+        tx, ty = height.texel_mm
+        if any(w != 1 for _, w, _ in s.sizes):
+
+            def weight(size: float) -> float:
+                return by_size.along(s.sizes, size)[0]
+
+            plane = by_size.weighed(np.ascontiguousarray(plane), (tx, ty), max(height.size_mm), height.wraps, weight, task)
         if s.soften_mm > 0:
-            tx, ty = height.texel_mm
             plane = blur(plane, (s.soften_mm / tx, s.soften_mm / ty), height.wraps, task)
-        return {"normal": from_height(height.with_pixels(plane[..., None]), s.strength, task)}
+        if s.sharpen > 0:
+            fine = max(height.size_mm) / 400
+            plane = plane + np.float32(s.sharpen) * (plane - blur(plane, (fine / tx, fine / ty), height.wraps, task))
+        return {"normal": from_height(data(plane, height), s.strength, task)}
 
 
 @kernel("f4[:,::1], f4, f4, b1, f4[:,:,::1], i8, i8")

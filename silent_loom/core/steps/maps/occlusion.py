@@ -3,16 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from types import MappingProxyType
 from typing import Literal
 
 import numpy as np
 
 from silent_loom.core.base.images import Image, Kind, data
 from silent_loom.core.base.parallel import Task
-from silent_loom.core.maps.horizon import sky_visibility
+from silent_loom.core.maps.horizon import sky_of
+from silent_loom.core.steps.maps.normal import from_height
+from silent_loom.core.weave import threads
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
 from silent_loom.core.weave.step import MapStep, Sheet
+
+BENT = "bent_normal"
 
 
 class OcclusionSettings(Settings):
@@ -36,34 +41,50 @@ class OcclusionSettings(Settings):
         title="Quality",
         names={16: "16 directions", 32: "32 directions, slower"},
     )
+    bent: bool = setting(
+        False, "Makes the mean direction of the open sky as well, as a normal map of its own.", title="Bent normal"
+    )
     reads_from: ThreadName = setting(
         "height", "The height it is made from.", title="Made from", shape="thread", kinds=(Kind.DATA,)
     )
 
 
 class Occlusion(MapStep[OcclusionSettings]):
-    """1 − strength · (1 − v), v the cosine-weighted visibility of the sky over the wrapping height field."""
+    """1 − strength · (1 − v), v the light of an even sky over the wrapping height field.
+
+    Light is weighted by the cosine to the local normal of the height, as a path tracer bakes it; see `horizon.sky_of`. The
+    bent normal is the mean direction from which that light comes.
+    """
 
     name = "occlusion"
     title = "Occlusion"
-    words_for_it = ("ao", "shadow", "crevice", "ambient")
+    words_for_it = ("ao", "shadow", "crevice", "ambient", "bent normal", "sky")
     sentence = "How much of the sky each point sees past the relief around it."
+    version = 2
+    asked = MappingProxyType({BENT: {"bent": True}})
     Settings = OcclusionSettings
 
     def words(self, s: OcclusionSettings) -> str:
-        return f"radius {s.radius_mm:g} mm"
+        return f"radius {s.radius_mm:g} mm" + (", bent normal" if s.bent else "")
 
     def reads(self, s: OcclusionSettings) -> tuple[str, ...]:
         return (s.reads_from,)
 
     def writes(self, s: OcclusionSettings) -> tuple[str, ...]:
-        return ("occlusion",)
+        return ("occlusion", BENT) if s.bent else ("occlusion",)
+
+    def makes(self, s: OcclusionSettings) -> tuple[threads.ThreadSpec, ...]:
+        return (threads.helper(BENT, Kind.NORMAL, says="green up"),) if s.bent else ()
 
     def run(
         self, s: OcclusionSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
     ) -> dict[str, Image]:
         height = inputs[s.reads_from]
-        plane = height.plane() * np.float32(s.height_scale)
-        seen = sky_visibility(plane, height.texel_mm, s.radius_mm, fine=s.azimuths == 32, task=task)
-        np.clip(seen, 0, 1, out=seen)
-        return {"occlusion": data(1 - np.float32(s.strength) * (1 - seen), height)}
+        scaled = height.with_pixels(height.pixels * np.float32(s.height_scale))
+        normals = from_height(scaled, 1.0, task)
+        fine = s.azimuths == 32
+        sky = sky_of(scaled.plane(), normals.pixels, height.texel_mm, s.radius_mm, fine=fine, bent=s.bent, task=task)
+        made = {"occlusion": data(1 - np.float32(s.strength) * (1 - sky.seen), height)}
+        if sky.bent is not None:
+            made[BENT] = normals.with_pixels(sky.bent)
+        return made

@@ -8,7 +8,8 @@ import numpy as np
 
 from silent_loom.core.base.images import Image, Kind, data
 from silent_loom.core.base.parallel import Task
-from silent_loom.core.maps.horizon import sky_visibility
+from silent_loom.core.maps.horizon import sky_of
+from silent_loom.core.steps.maps.normal import from_height
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
@@ -60,5 +61,7 @@ class Thickness(MapStep[ThicknessSettings]):
         self, s: ThicknessSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
     ) -> dict[str, Image]:
         height = inputs[s.reads_from]
-        seen = np.clip(sky_visibility(-height.plane(), height.texel_mm, s.radius_mm, fine=False, task=task), 0, 1)
+        within = height.with_pixels(-height.pixels)
+        normals = from_height(within, 1.0, task).pixels
+        seen = sky_of(within.plane(), normals, height.texel_mm, s.radius_mm, task=task).seen
         return {"thickness": data(1 - np.float32(s.strength) * (1 - seen), height)}

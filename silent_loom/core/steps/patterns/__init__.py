@@ -1,4 +1,4 @@
 """Sheets that begin from nothing."""
 
 TITLE = "From nothing"
-ORDER = 3
+ORDER = 6

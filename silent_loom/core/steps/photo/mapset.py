@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Literal
 
 import numpy as np
@@ -85,17 +86,22 @@ class MapSet(MapStep[MapSetSettings]):
             if m.thread in made:
                 continue
             task.checkpoint()
-            picture = sheet.sources.picture(m.source)
-            meaning = m.meaning()
-            kind = meaning.kind
-            pixels = _taken(picture, m, kind)
-            if meaning.unit:
-                if picture.bits == 8:
-                    pixels = smooth_steps(pixels, s.repeats)
-                pixels = (pixels - np.float32(0.5)) * np.float32(s.depth_mm)
-            image = Image(np.ascontiguousarray(pixels, np.float32), kind, sheet.size_mm, s.repeats)
+            image = image_of(sheet.sources.picture(m.source), m, s.depth_mm, s.repeats)
+            image = replace(image, size_mm=sheet.size_mm)
             made[m.thread] = resize(image, sheet.width, sheet.height, task)
         return made
+
+
+def image_of(picture: Picture, m: MapSource, depth_mm: float, repeats: bool) -> Image:
+    """A map of a file at the file's own size, as its thread means it; a height in millimetres over its depth."""
+    meaning = m.meaning()
+    pixels = _taken(picture, m, meaning.kind)
+    if meaning.unit:
+        if picture.bits == 8:
+            pixels = smooth_steps(pixels, repeats)
+        pixels = (pixels - np.float32(0.5)) * np.float32(depth_mm)
+    size = (float(picture.width), float(picture.height))
+    return Image(np.ascontiguousarray(pixels, np.float32), meaning.kind, size, repeats)
 
 
 def _taken(picture: Picture, m: MapSource, kind: Kind) -> Floats:

@@ -3,17 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import partial
+from typing import Literal
 
 import numpy as np
-from pydantic import model_validator
+from pydantic import field_validator, model_validator
 
-from silent_loom.core.base.colour import LUMA, decode_one, encode_one
-from silent_loom.core.base.images import Image, Kind
+from silent_loom.core.base.colour import LUMA, decode_one, encode, encode_one, luminance
+from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.kernels import kernel
 from silent_loom.core.base.parallel import Task, over_rows
+from silent_loom.core.base.srgb import decode_srgb
+from silent_loom.core.maps import curve as tone_curve
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
 from silent_loom.core.weave.step import Geometry, MapStep, Sheet, Texels
+
+Stop = tuple[float, float, float, float]
+"""Place from dark to light, and red, green, blue as sRGB values, all 0…1."""
 
 
 class ToneSettings(Settings):
@@ -45,6 +52,30 @@ class ToneSettings(Settings):
     saturation: float = setting(0.0, "More or less colour; −100 is grey.", unit="%", low=-100, high=200, soft=(-100, 100), step=1)
     hue: float = setting(0.0, "Turns all hues.", unit="°", low=-180, high=180, step=1)
 
+    gain: float = setting(1.0, "Factor on all values.", low=0, high=16, soft=(0, 4), step=0.01)
+    channel: Literal["all", "red", "green", "blue"] = setting(
+        "all", "Which channel of a colour levels and curve act on.", names={"all": "all channels"}
+    )
+    curve: tone_curve.Points = setting(tone_curve.STRAIGHT, "From dark to light, after the levels.", shape="curve")
+    ramp: tuple[Stop, ...] = setting(
+        (), "Colours laid over the tones, dark to light: of plain numbers their lightness.", title="Ramp", shape="ramp"
+    )
+    ramp_share: float = setting(1.0, "How much of the ramp shows.", title="Ramp's share", low=0, high=1, step=0.01)
+
+    @field_validator("curve")
+    @classmethod
+    def _rising(cls, value: tone_curve.Points) -> tone_curve.Points:
+        return tone_curve.checked(value)
+
+    @field_validator("ramp")
+    @classmethod
+    def _stops(cls, value: tuple[Stop, ...]) -> tuple[Stop, ...]:
+        if len(value) == 1 or len(value) > 16:
+            raise ValueError("a ramp has 2 to 16 stops, or none")
+        if any(not 0 <= v <= 1 for stop in value for v in stop):
+            raise ValueError("places and colours of a ramp lie between 0 and 1")
+        return tuple(sorted(value))
+
     @model_validator(mode="after")
     def _apart(self) -> ToneSettings:
         if self.white - self.black < 0.005:
@@ -53,7 +84,7 @@ class ToneSettings(Settings):
 
 
 class Tone(MapStep[ToneSettings]):
-    """Levels and contrast act on sRGB-encoded values, brightness, hue and saturation on linear light.
+    """Levels, contrast and curve act on sRGB-encoded values; gain, brightness, hue and saturation on linear light.
 
     Notes
     -----
@@ -85,32 +116,50 @@ class Tone(MapStep[ToneSettings]):
 
     def run(self, s: ToneSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task) -> dict[str, Image]:
         image = inputs[s.thread]
-        out = np.empty_like(image.pixels)
         slope = np.float32(1 + s.contrast / 100 if s.contrast <= 0 else 1 / max(1 - s.contrast / 201, 1e-3))
         if sheet.meaning(s.thread).unit:
-            return {s.thread: image.with_pixels(image.pixels * slope)}
+            return {s.thread: image.with_pixels(image.pixels * (slope * np.float32(s.gain)))}
         if image.kind is Kind.COLOUR:
-            matrix = hue_saturation(s.hue, 1 + s.saturation / 100) * np.float32(2.0**s.brightness)
-            over_rows(
-                image.height,
-                lambda a, b: _colour(
-                    image.pixels,
-                    matrix,
-                    np.float32(s.black),
-                    np.float32(1 / (s.white - s.black)),
-                    np.float32(1 / s.gamma),
-                    slope,
-                    out,
-                    a,
-                    b,
-                ),
-                task,
-                cost=image.width * 64 * 6e-5,
-            )
-            return {s.thread: image.with_pixels(out)}
-        t = (image.pixels - np.float32(s.black)) / np.float32(s.white - s.black)
+            return {s.thread: image.with_pixels(self._coloured(s, image, slope, task))}
+        t = (image.pixels * np.float32(s.gain) - np.float32(s.black)) / np.float32(s.white - s.black)
         t = np.sign(t) * np.abs(t) ** np.float32(1 / s.gamma)
-        return {s.thread: image.with_pixels((t - 0.5) * slope + 0.5 + np.float32(s.brightness / 10))}
+        t = (t - 0.5) * slope + 0.5 + np.float32(s.brightness / 10)
+        if s.curve != tone_curve.STRAIGHT:
+            t = tone_curve.through(t, s.curve)
+        if s.ramp:
+            light = encode(luminance(ramp_of(s.ramp, t[..., 0]), task), task)[..., None]
+            t = t + np.float32(s.ramp_share) * (light - t)
+        return {s.thread: image.with_pixels(np.ascontiguousarray(t, np.float32))}
+
+    @staticmethod
+    def _coloured(s: ToneSettings, image: Image, slope: np.float32, task: Task) -> Floats:
+        matrix = hue_saturation(s.hue, 1 + s.saturation / 100) * np.float32(2.0**s.brightness * s.gain)
+        out: Floats = np.empty_like(image.pixels)
+        levels = (np.float32(s.black), np.float32(1 / (s.white - s.black)), np.float32(1 / s.gamma), slope)
+        over_rows(image.height, partial(_colour, image.pixels, matrix, *levels, out), task, cost=image.width * 64 * 6e-5)
+        if s.curve != tone_curve.STRAIGHT:
+            out = decode_srgb(tone_curve.through(encode(out, task), s.curve)).astype(np.float32)
+        if s.channel != "all":
+            kept = np.einsum("...j,kj->...k", image.pixels, matrix)
+            k = ("red", "green", "blue").index(s.channel)
+            kept[..., k] = out[..., k]
+            out = kept
+        if s.ramp:
+            laid = ramp_of(s.ramp, encode(luminance(np.ascontiguousarray(out), task), task))
+            out = out + np.float32(s.ramp_share) * (laid - out)
+        return np.ascontiguousarray(out, np.float32)
+
+
+def ramp_of(stops: tuple[Stop, ...], tones: Floats) -> Floats:
+    """Linear colours of tones 0…1, shape (..., 3): straight between stops in sRGB values.
+
+    >>> ramp_of(((0.0, 0.0, 0.0, 0.0), (1.0, 1.0, 0.0, 0.0)), np.float32([1.0]))[0].tolist()
+    [1.0, 0.0, 0.0]
+    """
+    at = [stop[0] for stop in stops]
+    planes = [np.interp(tones, at, [stop[k] for stop in stops]) for k in (1, 2, 3)]
+    out: Floats = decode_srgb(np.stack(planes, -1)).astype(np.float32)
+    return out
 
 
 def hue_saturation(degrees: float, saturation: float) -> np.ndarray[tuple[int, int], np.dtype[np.float32]]:

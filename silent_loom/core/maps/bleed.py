@@ -1,0 +1,43 @@
+"""Colour carried outwards from what is seen, so that no rim of the background shows at any size."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from silent_loom.core.base.images import Floats
+from silent_loom.core.base.later import later
+
+ndimage = later("scipy.ndimage")
+
+
+def bled(colour: Floats, opacity: Floats, wraps: bool, whole: float = 0.98) -> Floats:
+    """Every texel that is not wholly there takes the colour of the nearest one that is.
+
+    Parameters
+    ----------
+    colour : float32 array, shape (H, W, C)
+        Linear values.
+    opacity : float32 array, shape (H, W)
+        0…1.
+    wraps : bool
+        The nearest may lie beyond the opposite edge.
+    whole : float
+        Opacity from which on a texel's own colour holds.
+
+    Notes
+    -----
+    A distance fill (Danielsson, Euclidean distance mapping, 1980). Whatever average a smaller size takes over the border then
+    is of the surface's own colours; where nothing is there at all colour stays.
+    """
+    there = opacity >= whole
+    if not there.any():
+        there = opacity >= max(float(opacity.max()) * 0.5, 1e-6)
+    if there.all() or not there.any():
+        return colour
+    h, w = there.shape
+    pad = (h // 2, w // 2) if wraps else (0, 0)
+    around = np.pad(there, ((pad[0], pad[0]), (pad[1], pad[1])), mode="wrap") if wraps else there
+    rows, columns = ndimage.distance_transform_edt(~around, return_distances=False, return_indices=True)
+    inside = (slice(pad[0], pad[0] + h), slice(pad[1], pad[1] + w))
+    out: Floats = np.ascontiguousarray(colour[(rows[inside] - pad[0]) % h, (columns[inside] - pad[1]) % w])
+    return out
