@@ -104,6 +104,38 @@ def main() -> int:
     over = {"first": "base", "second": "base", "how": "multiply", "share": 0.8}
     save("combine", halves(closed, added(slate, "combine", over)))
     save("blank", np.full((108, 144, 3), (0.6, 0.58, 0.53)))
+    ids = StepEntry(step="elements")
+
+    def chain(weave: Weave, thread: str, *steps: tuple[str, dict[str, object]], first: tuple[StepEntry, ...] = ()) -> np.ndarray:
+        more = tuple(StepEntry(step=n, settings=v) for n, v in steps)
+        longer = weave.model_copy(update={"steps": (*weave.steps, *first, *more)})
+        image = ask.ask(longer, thread, 220)
+        if image.kind is Kind.COLOUR:
+            return seen(image, thread)
+        made = np.clip(shown(image, ask.meaning(longer, thread)), 0, 1)
+        return encode_srgb(made) if image.kind is Kind.ID else made
+
+    lively = {"light": 0.8, "hue_deg": 14.0, "chroma": 40.0}
+    save("elements", chain(slate, "id", ("elements", {})))
+    save("vary", chain(slate, "base", ("vary", lively), first=(ids,)))
+    save("trade", chain(slate, "base", ("trade", {"seed": 4, "alike": 0.4}), first=(ids,)))
+    save("joints", halves(base(slate), chain(slate, "base", ("joints", {"tone": 3.0}), first=(ids,))))
+    ring = [(0.5 + 0.3 * np.cos(t), 0.5 + 0.34 * np.sin(t)) for t in np.linspace(0, 6.2, 40)]
+    marked: dict[str, object] = {"regions": [{"kind": "outline", "points": ring}], "feather_mm": 20.0}
+    save("mark", chain(plaster, "mark", ("mark", marked)))
+    save("mould", chain(plaster, "height", ("mould", {**marked, "action": "dome", "amount_mm": 3.0})))
+    save("shade", halves(base(slate), chain(slate, "base", ("shade", {"amount": 1.0}))))
+    save("unshade", halves(base(slate), chain(slate, "base", ("unshade", {}))))
+    leaf: dict[str, object] = {"by": "outline", "regions": marked["regions"]}
+    save("opacity", chain(plaster, "opacity", ("opacity", leaf)))
+    save("specular", chain(slate, "specular", ("specular", {"reads_from": "occlusion", "low": 0.2})))
+    save("emission", chain(hull, "emission", ("emission", {"key": [0.5, 0.35, 0.22], "tolerance": 18.0, "strength": 2.0})))
+    guess = chain(hull, "roughness", ("convert", {"into": "roughness", "specular": "base"}))
+    save("convert", halves(base(hull), np.repeat(guess, 3, 2)))
+    over = plaster.rows()[0].settings["source"]
+    second = slate.model_copy(update={"sources": {**slate.sources, **plaster.sources}})
+    laid = {"maps": [{"thread": "base", "source": over}], "how": "by mask", "mask": "mark"}
+    save("over", chain(second, "base", ("mark", {**marked, "name": "mark"}), ("over", laid)))
     return 0
 
 

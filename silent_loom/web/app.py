@@ -22,7 +22,7 @@ from silent_loom.store.database import refused
 from silent_loom.store.states import Conflict, Missing
 from silent_loom.store.store import Store
 from silent_loom.web.guard import Guard
-from silent_loom.web.routers import deliveries, library, maps, materials, opening
+from silent_loom.web.routers import deliveries, library, maps, materials, opening, trials
 from silent_loom.work.opening import Openings
 from silent_loom.work.workbench import Workbench
 
@@ -92,7 +92,7 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
     app.state.rooms = rooms
     app.add_middleware(Guard, hosts=hosts or set(), token=token)
     app.mount("/static", Fixed(directory=STATIC), name="static")
-    for module in (library, opening, materials, maps, deliveries):
+    for module in (library, opening, materials, maps, trials, deliveries):
         app.include_router(module.router)
 
     @app.exception_handler(Conflict)

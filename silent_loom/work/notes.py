@@ -65,5 +65,16 @@ def map_notes(evaluator: Evaluator, plan: Plan, weave: Weave, sheet: dict[str, A
         except WeaveError as error:
             notes[thread] = [error.what]
             continue
-        notes[thread] = checked(image, meaning, sheet)
+        notes[thread] = checked(image, meaning, {**sheet, **beside(evaluator, plan, weave, thread, task)})
     return notes
+
+
+def beside(evaluator: Evaluator, plan: Plan, weave: Weave, thread: str, task: Task) -> dict[str, Any]:
+    """Other maps that a check of one looks at."""
+    wanted = {"metallic": "base", "roughness": "joint"}.get(thread)
+    if wanted is None or wanted not in plan.threads:
+        return {}
+    try:
+        return {wanted: evaluator.ask(weave, wanted, 256, task)}
+    except WeaveError:
+        return {}

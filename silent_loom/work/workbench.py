@@ -14,6 +14,8 @@ from silent_loom.work.desk import Desk
 from silent_loom.work.figures import Figures
 from silent_loom.work.jobs import Jobs
 from silent_loom.work.mending import Mending
+from silent_loom.work.oddities import Oddities
+from silent_loom.work.trials import Trials
 from silent_loom.work.views import Views
 
 
@@ -29,8 +31,9 @@ class Workbench:
     ----------
     desk : Desk
         The lane, the evaluators, and who asks what.
-    views, mending, figures, cards, delivering
-        Maps; what is wrong and what mends it; figures; pictures for the library; deliveries.
+    views, mending, figures, trials, oddities, cards, delivering
+        Maps; what is wrong with a photo and what mends it; figures; pictures beside settings; what is odd about a map;
+        pictures for the library; deliveries.
     jobs : Jobs
         What takes over a second, in the background.
     """
@@ -40,6 +43,7 @@ class Workbench:
         self.desk = Desk(store, cache_bytes, preparation)
         self.jobs = Jobs(self.desk.lane, StoredJobs(store))
         self.views, self.mending, self.figures = Views(self.desk), Mending(self.desk), Figures(self.desk)
+        self.trials, self.oddities = Trials(self.desk), Oddities(self.desk, self.figures)
         self.cards, self.delivering = Cards(self.desk), Delivering(self.desk, self.jobs)
         self.seeded = threading.Event()
         """Set when the materials of the demo are in the store, if they are wanted."""

@@ -190,7 +190,7 @@ def test_feature_sizes_are_weighed_apart() -> None:
     image = Image(np.repeat((0.3 + 0.2 * plane)[..., None], 3, 2).astype(np.float32), Kind.COLOUR, (1000, 1000), True)
 
     def amplitudes(fine: float, broad: float) -> tuple[float, float]:
-        sizes = ((0.02, fine, 0.0), (0.1, fine, 0.0), (0.12, broad, 0.0), (0.5, broad, 0.0))
+        sizes = ((0.02, fine, 0.0), (0.05, fine, 0.0), (0.06, broad, 0.0), (0.5, broad, 0.0))
         f = np.abs(np.fft.rfft(run(Height(), HeightSettings(sizes=sizes), base=image)["height"].plane()[7]))
         return f[2], f[64]
 

@@ -39,6 +39,27 @@ class Checked:
         return is_constant(self.image.pixels)
 
 
+@dataclass(frozen=True)
+class Mend:
+    """What mends something odd in one press: settings of a step that makes the map, or of a new one after it."""
+
+    words: str
+    step: str
+    settings: Mapping[str, Any]
+    adds: bool = False
+    """The step is added where the map is not made by one of its kind; otherwise there is nothing to press then."""
+
+
+@dataclass(frozen=True)
+class Odd:
+    """Something odd about a map: the check that found it, in a few words, explained, and what mends it."""
+
+    check: str
+    words: str
+    says: str
+    mend: Mend | None
+
+
 @cache
 def kinds() -> tuple[ModuleType, ...]:
     """Every check, in the order in which it is said."""
@@ -50,3 +71,15 @@ def checked(image: Image, meaning: ThreadSpec, sheet: Mapping[str, Any] | None =
     """Everything that is odd about a map, a few words each."""
     what = Checked(image, meaning, sheet or {})
     return [words for kind in kinds() for words in kind.found(what)]
+
+
+def told(image: Image, meaning: ThreadSpec, sheet: Mapping[str, Any] | None = None) -> list[Odd]:
+    """Everything that is odd about a map, explained, each with what mends it."""
+    what = Checked(image, meaning, sheet or {})
+    found = []
+    for kind in kinds():
+        words = kind.found(what)
+        if words:
+            mend = kind.mend(what) if hasattr(kind, "mend") else None
+            found.append(Odd(kind.__name__.rpartition(".")[2], ", ".join(words), kind.SAYS, mend))
+    return found

@@ -17,7 +17,7 @@ from silent_loom.core.files.formats import SUFFIXES
 from silent_loom.core.moving.resample import at_most
 from silent_loom.core.opening.naming import tell
 from silent_loom.core.report.check import checked
-from silent_loom.core.ways.map_files import load
+from silent_loom.core.ways.map_files import Map, load
 from silent_loom.core.ways.sources import FileSources, digest_of, reference
 from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.answers.cache import Cache
@@ -178,6 +178,27 @@ def _samples(image: Image, meaning: ThreadSpec, green_down: bool) -> Any:
     return np.ascontiguousarray(np.stack(planes, -1), np.float32)
 
 
+def _facts(path: Path, map_: Map) -> dict[str, Any]:
+    """What only the file itself can say: how far its normals are from unit length, its levels, and its tag."""
+    picture = read(path)
+    found: dict[str, Any] = {}
+    raw = picture.data()
+    if map_.image.kind is Kind.NORMAL:
+        length = np.linalg.norm(raw[..., :3] * 2 - 1, axis=-1)
+        found["length_off"] = round(float(np.median(np.abs(length - 1))), 3)
+    if raw.shape[2] == 1 or bool((raw == raw[..., :1]).all()):
+        found["levels"] = len(np.unique(raw[..., 0]))
+    found["tag"] = "linear" if picture.transfer.name == "linear" and picture.bits < 32 else _png_tag(path)
+    return found
+
+
+def _png_tag(path: Path) -> str:
+    """'srgb' where a PNG says in a chunk of its own that it is that; other files are not asked."""
+    head = path.read_bytes()[:4096]
+    before = head.split(b"IDAT")[0]
+    return "srgb" if head.startswith(b"\x89PNG") and b"sRGB" in before else ""
+
+
 def check_files(files: Sequence[Path], depth_mm: float = 10.0) -> list[dict[str, Any]]:
     """What is odd about finished maps: a line each of file, map and odd.
 
@@ -194,6 +215,7 @@ def check_files(files: Sequence[Path], depth_mm: float = 10.0) -> list[dict[str,
             meaning = meaning.over(depth_mm)
             image = image.with_pixels((image.pixels - np.float32(0.5)) * np.float32(depth_mm))
         image = Image(image.pixels, image.kind, image.size_mm, True)
-        odd = checked(image, meaning) if meaning.kind is image.kind else [f"it does not look like {meaning.title.lower()}"]
+        facts = _facts(path, picture)
+        odd = checked(image, meaning, facts) if meaning.kind is image.kind else [f"it does not look like {meaning.title.lower()}"]
         found.append({"file": path.name, "map": name or "unknown", "odd": odd})
     return found

@@ -32,6 +32,7 @@ ABLE = {
     "light": "takes uneven light out",
     "strokes": "takes strokes of the hand, by its setting 'layers'",
     "fill": "fills marked places from the rest of the surface, by its setting 'regions'",
+    "mask": "makes a mask, whose name is its setting 'name', of marked places",
     "marks": "marks places, by its setting 'regions'",
     "grow": "makes a larger sheet out of pieces of what comes in",
     "break": "breaks the repetition of a sheet up",

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from silent_loom.core.report.check import Checked
+from silent_loom.core.report.check import Checked, Mend
 from silent_loom.core.screen.display import shown
 
 PLACE = 1
 """Where it comes among the checks."""
+
+SAYS = "Some of it lies outside of what a file can hold, and is cut there: detail is lost in the lightest or darkest parts."
+"""What it means."""
 
 
 def found(what: Checked) -> list[str]:
@@ -15,3 +18,12 @@ def found(what: Checked) -> list[str]:
     seen = shown(what.image, what.meaning)
     cut = float(((seen < -1e-3) | (seen > 1.001)).mean())
     return [f"clipped {100 * cut:.1f} %"] if cut > 0.001 else []
+
+
+def mend(what: Checked) -> Mend | None:
+    """A height by its contrast; other maps by bringing their range within black and white."""
+    if what.meaning.unit:
+        return Mend("Take the contrast back", "height", {"contrast": 0.0})
+    low, high = float(what.image.pixels.min()), float(what.image.pixels.max())
+    levels = {"thread": what.meaning.name, "black": max(-1.0, min(0.0, low)), "white": min(4.0, max(1.0, high))}
+    return Mend("Bring all of it within", "tone", levels, adds=True)

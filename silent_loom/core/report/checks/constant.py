@@ -7,6 +7,9 @@ from silent_loom.core.report.check import Checked
 PLACE = 0
 """Where it comes among the checks."""
 
+SAYS = "Every texel has the same value. That may be right, as for a surface without metal; a number in the material does as well."
+"""What it means."""
+
 
 def found(what: Checked) -> list[str]:
     if not what.constant:

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from silent_loom.core.report.check import Checked
+from silent_loom.core.report.check import Checked, Mend
 
 PLACE = 4
 """Where it comes among the checks."""
+
+SAYS = "A surface is bare metal, or is none: values between are dirt or a wrong guess. Is any of it bare metal? If not, it is 0."
+"""What it means."""
 
 
 def found(what: Checked) -> list[str]:
@@ -13,3 +16,8 @@ def found(what: Checked) -> list[str]:
         return []
     half = float(((what.image.pixels > 0.2) & (what.image.pixels < 0.8)).mean())
     return [f"{100 * half:.0f} % half metal"] if half > 0.25 else []
+
+
+def mend(what: Checked) -> Mend:
+    """None of it is metal, unless somebody says so."""
+    return Mend("None of it is bare metal", "metallic", {"mode": "constant", "value": 0.0})

@@ -5,10 +5,16 @@ from __future__ import annotations
 import numpy as np
 
 from silent_loom.core.files.codes import quantise
-from silent_loom.core.report.check import Checked
+from silent_loom.core.report.check import Checked, Mend
 
 PLACE = 2
 """Where it comes among the checks."""
+
+SAYS = (
+    "Things that are no metal reflect between about 3 % (sRGB 50) and 90 % (sRGB 240) of the light; "
+    "outside of that nothing looks right."
+)
+"""What it means."""
 
 
 def found(what: Checked) -> list[str]:
@@ -18,3 +24,11 @@ def found(what: Checked) -> list[str]:
     codes, _ = quantise(what.image.pixels, "8", colour=True)
     low, high = np.percentile(codes.max(2), [10, 90])
     return [*(["darker than real surfaces"] if high < 50 else []), *(["brighter than real surfaces"] if low > 240 else [])]
+
+
+def mend(what: Checked) -> Mend:
+    """As many stops as bring its middle half into the range."""
+    middle = float(np.median(what.image.pixels.max(2)))
+    wanted = 0.05 if middle < 0.2 else 0.8
+    stops = round(float(np.clip(np.log2(wanted / max(middle, 1e-4)), -5, 5)), 2)
+    return Mend("Bring it into the range", "tone", {"brightness": stops}, adds=True)

@@ -10,6 +10,9 @@ PLACE = 3
 BLURRED = 0.9
 """Part of local contrast that is left at a join, below which it is said."""
 
+SAYS = "Along its edges the repeat shows: lines that break off, or a blurred strip. Another method, or more overlap, may hide it."
+"""What it means."""
+
 
 def found(what: Checked) -> list[str]:
     if what.meaning.name != "base":

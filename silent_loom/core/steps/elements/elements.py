@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from types import MappingProxyType
 from typing import Literal
 
 import cv2
@@ -21,6 +22,7 @@ from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
 from silent_loom.core.weave.step import Geometry, MapStep, Preset, Sheet
 
+MORE = ("random", "gradient", "orientation")
 RANDOMS = 4
 """Random numbers of each element."""
 
@@ -56,6 +58,9 @@ class ElementsSettings(Settings):
     depth: float = setting(1.0, "How much the relief counts.", title="Relief counts", low=0, high=2, step=0.05)
     tone: float = setting(0.3, "How much the colour counts.", title="Colour counts", low=0, high=2, step=0.05)
     edits: tuple[Edit, ...] = setting((), "What was joined or cut by hand.", title="By hand", shape="edits")
+    more: bool = setting(
+        False, "Random numbers, a gradient and the direction of each element as well.", title="Random, gradient, direction"
+    )
     seed: int = setting(1, "Other random numbers for each element.", low=0, high=2**31 - 1, step=1)
 
 
@@ -76,6 +81,7 @@ class Elements(MapStep[ElementsSettings]):
     sentence = "Tells bricks, stones, slates or planks apart, so that they can be varied one by one; joints are told as well."
     decides = True
     decision_scale = 0.5
+    asked = MappingProxyType({name: {"more": True} for name in MORE})
     Settings = ElementsSettings
     presets = (
         Preset("By relief", {"depth": 1.0, "tone": 0.3}, "told by"),
@@ -93,15 +99,20 @@ class Elements(MapStep[ElementsSettings]):
         return "" if self.reads(s) else "there is neither relief nor colour to tell elements by"
 
     def writes(self, s: ElementsSettings) -> tuple[str, ...]:
-        return ("id", "joint", "border", "random", "gradient", "orientation")
+        return ("id", "joint", "border", *(MORE if s.more else ()))
 
     def makes(self, s: ElementsSettings) -> tuple[threads.ThreadSpec, ...]:
-        return (
+        told = (
             threads.helper("id", Kind.ID, title="Elements"),
             threads.helper("joint", title="Joint"),
-            threads.helper("border", title="Distance to border", unit="mm", low=0.0, high=100.0),
-            threads.helper("random", Kind.CHANNELS, title="Random of elements", channels=RANDOMS),
-            threads.helper("gradient", title="Gradient of elements"),
+            threads.helper("border", title="Border", unit="mm", low=0.0, high=100.0),
+        )
+        if not s.more:
+            return told
+        return (
+            *told,
+            threads.helper("random", Kind.CHANNELS, title="Random", channels=RANDOMS),
+            threads.helper("gradient", title="Gradient"),
             threads.helper("orientation", Kind.VECTOR, title="Orientation"),
         )
 
@@ -132,15 +143,20 @@ class Elements(MapStep[ElementsSettings]):
         labels = refined(decision.arrays["labels"], told.strength, like)
         joint = joints_of(labels, told.valley, decision.figures["joint_depth"], like.wraps)
         texel = like.texel_mm
-        count = int(decision.arrays["labels"].max()) + 1
-        chances = np.stack([random(count, s.seed, k) for k in range(RANDOMS)], 1).astype(np.float32)
-        along, turn = _along(labels, like)
         inner = distance.inside(_inner(labels, like.wraps) & (joint < 0.5), like.wraps, texel)
-        axis = np.stack([np.cos(turn), -np.sin(turn)], -1).astype(np.float32)
-        return {
+        made = {
             "id": Image(labels[..., None].astype(np.float32), Kind.ID, like.size_mm, like.wraps),
             "joint": data(joint, like),
             "border": data(inner, like),
+        }
+        if not s.more:
+            return made
+        count = int(decision.arrays["labels"].max()) + 1
+        chances = np.stack([random(count, s.seed, k) for k in range(RANDOMS)], 1).astype(np.float32)
+        along, turn = _along(labels, like)
+        axis = np.stack([np.cos(turn), -np.sin(turn)], -1).astype(np.float32)
+        return {
+            **made,
             "random": Image(np.ascontiguousarray(chances[labels]), Kind.CHANNELS, like.size_mm, like.wraps),
             "gradient": data(along, like),
             "orientation": Image(axis, Kind.VECTOR, like.size_mm, like.wraps),

@@ -33,6 +33,10 @@ class TradeSettings(Settings):
     ids: ThreadName = setting("id", "The elements.", title="Elements", shape="thread", kinds=(Kind.ID,))
     seed: int = setting(1, "Another wall of the same elements.", low=0, high=2**31 - 1, step=1)
 
+    def weights(self) -> dict[str, float]:
+        """Nothing but the labels is decided on."""
+        return {"base": 0.0, "height": 0.0, "normal": 0.0}
+
 
 class Trade(CarryStep[TradeSettings]):
     """Each place takes what lies at the same spot of another element, all threads alike; joints stay where they are."""

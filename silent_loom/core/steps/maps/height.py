@@ -42,16 +42,6 @@ class HeightSettings(Settings):
         soft=(0.1, 100),
         log=True,
     )
-    contrast: float = setting(
-        0.0,
-        "Steeper or gentler around the middle; beyond the depth it is cut on delivery.",
-        unit="%",
-        low=-100,
-        high=300,
-        soft=(-100, 100),
-        step=1,
-    )
-    invert: bool = setting(False, "Dark is high.")
     sizes: tuple[by_size.Handle, ...] = setting(
         SIZES,
         "How much of each feature size: above the line bright is high, below it dark is high, on it off.",
@@ -79,6 +69,16 @@ class HeightSettings(Settings):
         shape="sun",
         empty="not told",
     )
+    contrast: float = setting(
+        0.0,
+        "Steeper or gentler around the middle; beyond the depth it is cut on delivery.",
+        unit="%",
+        low=-100,
+        high=300,
+        soft=(-100, 100),
+        step=1,
+    )
+    invert: bool = setting(False, "Dark is high.")
     curve: tone_curve.Points = setting(tone_curve.STRAIGHT, "From what is read, low to high, to height.", shape="curve")
     soften_mm: float = setting(0.0, "Smooths the relief.", title="Soften", unit="mm", low=0, high=1000, soft=(0, 20), step=0.01)
     fine: float = setting(

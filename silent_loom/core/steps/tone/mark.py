@@ -43,7 +43,7 @@ class Mark(MapStep[MarkSettings]):
 
     name = "mark"
     title = "Mark out"
-    can = frozenset({"marks"})
+    can = frozenset({"marks", "mask"})
     words_for_it = ("mask", "paint", "brush", "lasso", "select", "region", "pick", "tone", "colour")
     sentence = "Makes a mask by hand: with the brush, an outline, a tone or elements. Any step can then be limited to it."
     Settings = MarkSettings

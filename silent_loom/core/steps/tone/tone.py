@@ -25,7 +25,7 @@ Stop = tuple[float, float, float, float]
 
 class ToneSettings(Settings):
     thread: ThreadName = setting("base", "Which thread is changed.", shape="thread", kinds=(Kind.COLOUR, Kind.DATA))
-    black: float = setting(0.0, "What becomes black.", low=-1, high=1, soft=(0, 1), step=0.005)
+    black: float = setting(0.0, "What becomes black.", low=-1, high=1, soft=(0, 1), step=0.005, shape="levels")
     white: float = setting(1.0, "What becomes white.", low=0, high=4, soft=(0, 1), step=0.005)
     gamma: float = setting(
         1.0,

@@ -318,7 +318,8 @@ class Evaluator:
             return ()
         weights = getattr(row.settings, "weights", None)
         weigh = weights() if callable(weights) else {}
-        return tuple(t for t, meaning in row.present.items() if weigh.get(t, meaning.weight) > 0)
+        weighed = (t for t, meaning in row.present.items() if weigh.get(t, meaning.weight) > 0)
+        return tuple(dict.fromkeys((*weighed, *row.reads)))
 
     # --- computing ------------------------------------------------------------------------------------------
 

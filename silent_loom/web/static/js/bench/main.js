@@ -6,6 +6,7 @@ import { Controls } from "./controls/controls.js";
 import { delivery } from "./sheets/deliver.js";
 import { openSheet, startBorders, startDock } from "./sheets/dock.js";
 import { findings } from "./sheets/findings.js";
+import { startOdd } from "./sheets/odd.js";
 import { Table } from "./table/panes.js";
 import { State } from "./state.js";
 import { Strip } from "./strip.js";
@@ -67,6 +68,7 @@ function say(words) {
 }
 
 findings(state, say);
+startOdd(state);
 $("undo").addEventListener("click", () => state.undo());
 $("redo").addEventListener("click", () => state.redo());
 $("theme").addEventListener("click", () => { window.switchTheme(); table.panes.forEach((p) => p.current.draw?.()); });

@@ -18,7 +18,7 @@ export class Strip {
       if (!this.nodes.has(thread.name)) {
         const picture = el("img", { alt: "", hidden: true });
         const node = el("button", { class: "map", type: "button", "data-thread": thread.name, "data-dye": thread.dye, onclick: () => this.show(thread.name) },
-          el("span", { class: "says" }, el("b", {}, thread.title), el("small", { class: "facts" }), el("small", { class: "warn" })), el("span", { class: "swatch" }, picture));
+          el("span", { class: "says" }, el("b", {}, thread.title), el("small", { class: "facts" }), el("small", { class: "warn", onclick: (e) => { if (e.target.textContent) { e.stopPropagation(); this.state.emit("odd", thread.name); } } })), el("span", { class: "swatch" }, picture));
         this.nodes.set(thread.name, { node, picture });
       }
       const { node, picture } = this.nodes.get(thread.name);

@@ -1,7 +1,11 @@
 // The controls of the chosen step, made from its declared settings.
 import { beside, el, icon, picture as pictured, post } from "../../base/api.js";
 import { regionsControls, strokesControls } from "../hand/handtools.js";
-import { bandEditor, curveEditor, histogramBars } from "./drawn.js";
+import { curveEditor, histogramBars } from "./drawn.js";
+import { dice, editsControls, overControls, presetRow } from "./laid.js";
+import { reliefPanel } from "./relief.js";
+import { sizesEditor } from "./sizes.js";
+import { levelsEditor, rampEditor } from "./tones.js";
 import { groupControls } from "../weave/groups.js";
 import { mixing } from "../weave/masks.js";
 import { numberControl } from "./number.js";
@@ -63,8 +67,10 @@ export class Controls {
     this.noteBox = el("div", { "aria-live": "polite" });
     this.root.append(this.noteBox);
     ({ join: () => this.suggest(), cells: () => this.cells(), light: () => this.light() })[step.panel]?.();
-    const bands = step.fields.filter((f) => f.shape === "bands");
-    if (bands.length) this.shape(bandEditor(bands, this));
+    if (step.presets.length) this.shape(presetRow(step, this));
+    if (step.panel === "relief") this.shape(reliefPanel(this));
+    const levels = step.fields.some((f) => f.shape === "levels");
+    if (levels) this.shape(levelsEditor(this));
     for (const field of step.fields) {
       if (field.kind === "curve") this.shape(curveEditor(field, this));
       else if (field.kind === "corners") this.corners(field);
@@ -75,10 +81,15 @@ export class Controls {
       else if (field.kind === "grey") this.grey();
       else if (field.kind === "kept") this.kept();
       else if (field.kind === "maps") this.maps();
+      else if (field.kind === "sizes") this.shape(sizesEditor(field, this));
+      else if (field.kind === "ramp") this.shape(rampEditor(field, this));
+      else if (field.kind === "edits") this.shape(editsControls(this));
+      else if (field.kind === "over") this.shape(overControls(this));
       else this.root.append(this.control(field));
+      if (field.name === "seed") this.root.append(dice(field, this));
       if (step.panel === "join" && field.name === "overlap_y") this.fitOverlap();
     }
-    if (!bands.length && !step.fields.some((f) => f.kind === "curve") && Object.values(row.knots).some((k) => k !== "writes") && !step.geometric) {
+    if (!levels && !step.fields.some((f) => f.kind === "curve") && Object.values(row.knots).some((k) => k !== "writes") && !step.geometric) {
       this.shape(histogramBars(this));
     }
     if (!step.geometric) { const mix = mixing(this); this.shapes.push(mix); this.root.append(mix.node); }

@@ -65,7 +65,7 @@ export function numberControl(controls, field, box, { id, label, reset, says }) 
   slide.addEventListener("pointerup", () => { dragging = false; if (state.draft) controls.settle(); });
   slide.addEventListener("input", () => { controls.try({ [field.name]: round(to(slide.value / 1000)) }); if (!dragging) controls.settleSoon(); });
   slide.addEventListener("change", () => { if (dragging || !controls.resting) controls.settle(); dragging = false; });
-  box.append(label, el("span", {}, number, shown.unit ? el("span", { class: "unit" }, ` ${shown.unit}`) : ""), reset, slide, wrong, says);
+  box.append(label, el("span", {}, number, shown.unit ? el("span", { class: "unit" }, ` ${shown.unit}`) : ""), reset, slide, field.ends ? el("span", { class: "ends", "aria-hidden": "true" }, el("span", {}, field.ends[0]), el("span", {}, field.ends[1])) : "", wrong, says);
   return (v) => {
     if (document.activeElement !== number || number.value === "" || number.dataset.kept !== String(v)) number.value = words(v);
     number.dataset.kept = String(v);

@@ -9,7 +9,7 @@ export const handOf = (state, row) => state.steps[row?.step]?.fields.find((f) =>
 // What the tools are set to; kept for the window, not in the material.
 export const brush = {
   tool: "clone", radius: 0.04, softness: 0.5, strength: 1, colour: "#7a756b", threads: "all", layer: 0, fixed: false,
-  source: null, aligned: null, mark: "outline", tolerance: 8, everywhere: false, value: null, slope: null, by: 0.5,
+  source: null, aligned: null, mark: "outline", tolerance: 8, everywhere: false, away: false, value: null, slope: null, by: 0.5,
 };
 
 export class Hand {
@@ -48,6 +48,7 @@ export class Hand {
       this.hover(event);
       return true;
     }
+    if (this.marks && brush.mark === "element") { this.mark({ kind: "element", points: [wrapped(at)] }); return true; }
     if (this.marks && brush.mark === "tone") { this.mark({ kind: "tone", points: [wrapped(at)], tolerance: brush.tolerance, everywhere: brush.everywhere }); return true; }
     if (clones) {
       // Aligned: the way from the first dab to its source holds for every stroke after it
@@ -210,7 +211,8 @@ export class Hand {
 
   async mark(region) {
     const row = this.row;
-    await this.keep(row, { regions: [...this.latest(row, "regions"), region] });
+    const made = brush.away && !this.state.can(row, "fill") ? { ...region, erase: true } : region;
+    await this.keep(row, { regions: [...this.latest(row, "regions"), made] });
   }
 
   // A second stroke goes on top of one that is still being written

@@ -3,6 +3,7 @@ import { cm, post } from "../../base/api.js";
 import { Asking } from "../asking.js";
 import { Hand } from "../hand/hand.js";
 import { Fine, FINE } from "./fine.js";
+import { Laid } from "./laid.js";
 import { figure, rule } from "./scale.js";
 
 const TALL = 1750; // of the standing figure, in mm
@@ -25,6 +26,7 @@ export class FlatView {
     this.hand = new Hand(this);
     this.fine = new Fine(this);
     this.extra = [this.hand.over.node];
+    this.laid = new Laid(this);
     this.seams = null; // heat of the joins, when it is asked for
     this.zoom = 1;
     this.at = [0, 0];
@@ -84,6 +86,7 @@ export class FlatView {
     this.canvas.setAttribute("aria-label", `${body.thread}, ${w} by ${h} texels, ${cm(this.mm[0])} by ${cm(this.mm[1])} a repeat`);
     this.draw(parts);
     this.fine.soon();
+    this.laid.look();
     this.hand.answered();
     this.pane.painted(this, w);
     if (first) this.ask();
@@ -169,6 +172,7 @@ export class FlatView {
         this.tile(c, left + (i + d) * w + dx, top + (j + d) * h + dy, w, h, [ax, ay, ax + aw, ay + ah]);
       }
       c.restore();
+      this.laid.after(c);
       if (half) this.joinMarks(c, left + w / 2, top + h / 2, [ax, ay, aw, ah]);
       else this.rule(c, box);
       return;
@@ -176,6 +180,7 @@ export class FlatView {
     this.tile(c, left, top, w, h, [0, 0, box.width, box.height]);
     this.fine.draw(c, left, top, w, h);
     this.scaleMarks(c, box, left, top, w, h);
+    this.laid.after(c);
   }
 
   // Where the joins of the half shift lie: marks in the border around the picture
@@ -205,6 +210,7 @@ export class FlatView {
     // Whole pixels at both edges, or neighbouring copies would show a hairline that is not in the map
     const px = Math.round(x), py = Math.round(y);
     c.drawImage(this.sheet, px, py, Math.round(x + w) - px, Math.round(y + h) - py);
+    this.laid.tile(c, px, py, Math.round(x + w) - px, Math.round(y + h) - py);
     if (this.seams) c.drawImage(this.seams, px, py, Math.round(x + w) - px, Math.round(y + h) - py);
     if (this.spots) for (const s of this.spots) {
       for (const [style, width] of [["#262523", 4], ["#ffd23e", 2]]) {
@@ -234,6 +240,7 @@ export class FlatView {
 
   drag(event) {
     this.pane.activate();
+    if (!this.state.picking && this.laid.down(event)) { event.preventDefault(); return; }
     if (this.hand.down(event)) { event.preventDefault(); return; }
     if (event.button > 1) return;
     event.preventDefault();

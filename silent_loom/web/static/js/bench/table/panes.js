@@ -45,6 +45,7 @@ class Pane {
     this.checks = el("span", { class: "segments" },
       el("button", { class: "act", type: "button", "data-check": "seams", title: "Where joins still show", "aria-pressed": false, onclick: () => this.table.check(this, "seams") }, "Seams"),
       el("button", { class: "act", type: "button", "data-check": "spots", title: "What the eye will find again in every repeat", "aria-pressed": false, onclick: () => this.table.check(this, "spots") }, "Spots"),
+      el("button", { class: "act", type: "button", "data-check": "profile", title: "Draw a line over the flat picture: the height across it", "aria-pressed": false, onclick: (e) => this.profile(e.currentTarget) }, "Profile"),
       el("button", { class: "act", type: "button", "data-check": "scale", title: "A figure of 1.75 m beside the sheet", "aria-pressed": this.table.sized, onclick: () => this.table.scale() }, "Figure"));
     // What is used less lies behind one button, unless there is room for all of it
     this.rest = el("span", { class: "rest" }, this.copies[0], this.linked, this.copies[1], this.bond, this.near, this.checks);
@@ -59,6 +60,16 @@ class Pane {
     }
     this.node.addEventListener("pointerdown", () => this.activate(), true);
     this.node.addEventListener("focusin", () => this.activate());
+  }
+
+  // A line over the flat picture, and what the map is along it
+  profile(button) {
+    const on = button.getAttribute("aria-pressed") !== "true";
+    button.setAttribute("aria-pressed", on);
+    if (on && this.view !== "flat") this.show("flat");
+    this.flat.laid.profile(on);
+    this.openRest(false);
+    if (on) this.say("Drag a line over the picture.");
   }
 
   openRest(on) {
@@ -152,6 +163,7 @@ export class Table {
     for (const event of ["chosen", "picking"]) state.addEventListener(event, () => this.panes.forEach((p) => { if (["flat", "half"].includes(p.view)) { p.flat.hand.clear(); p.refresh(); } }));
     state.addEventListener("picking", () => { const pane = this.active || this.panes[0]; if (state.picking) { if (!["flat", "half"].includes(pane.view)) pane.show("flat"); pane.say(state.picking.words); } });
     state.addEventListener("material", () => this.panes.forEach((p) => { if (p._flat && (p._flat.seams || p._flat.spots)) this.recheck(p); }));
+    state.addEventListener("sun", () => { const pane = this.active || this.panes[0]; if (pane.view !== "flat") pane.show("flat"); pane.flat.laid.look(); });
     state.addEventListener("grid", () => { const pane = this.active || this.panes[0]; pane.show("grid"); pane.grid.focus(); });
     state.addEventListener("length", () => { const pane = this.active || this.panes[0]; pane.show("length"); });
     addEventListener("loom-unit", () => this.panes.forEach((p) => p._flat?.draw()));
@@ -199,7 +211,7 @@ export class Table {
     flat.seams = flat.spots = null;
     pane.node.querySelector(".spots-list")?.remove();
     pane.checking = on ? what : null;
-    for (const b of pane.checks.children) if (b.dataset.check !== "scale") b.setAttribute("aria-pressed", on && b.dataset.check === what);
+    for (const b of pane.checks.children) if (!["scale", "profile"].includes(b.dataset.check)) b.setAttribute("aria-pressed", on && b.dataset.check === what);
     flat.draw();
     if (on) await this.recheck(pane);
   }

@@ -23,8 +23,21 @@ export function mixing(controls) {
   const number = (id, key) => el("input", { type: "number", step: "any", id, onchange: (e) => { const v = Number(e.target.value); if (Number.isFinite(v) && v !== controls.row.mask[key === "low" ? "high" : "low"]) change({ [key]: v }); else update(); } });
   const low = number("mask-low", "low"), high = number("mask-high", "high"), units = [el("span", { class: "unit" }), el("span", { class: "unit" })];
   const line = (name, node, unit = "") => el("div", { class: "control" }, el("label", { for: node.id }, name), el("span", {}, node, unit instanceof Node ? unit : el("span", { class: "unit" }, unit)));
-  const where = el("div", {}, line("Channel", channel), line("Everywhere else instead", inverted), line("Nothing at", low, units[0]), line("All at", high, units[1]));
-  more.append(line("Amount", amount, " %"), ...(group ? [] : [line("Mix", mode)]), line("Limit to", limit.node), where);
+  const seen = el("input", { type: "checkbox", class: "form-check-input m-0", id: "show-mask", checked: state.showMask === true, onchange: () => { state.showMask = seen.checked; state.emit("overlay"); } });
+  const where = el("div", {}, line("Channel", channel), line("Everywhere else instead", inverted), line("Nothing at", low, units[0]), line("All at", high, units[1]), line("Show it over the picture", seen));
+  // A mask by hand: a row above this one that makes it
+  const marks = state.stepThat("mask");
+  const paint = marks && !group ? el("button", { class: "act edge my-1", type: "button", id: "paint-mask", title: "Adds a step above that makes a mask: with the brush, an outline, a tone or elements", onclick: async () => {
+    const here = controls.row, taken = new Set(state.threads.map((t) => t.name));
+    let name = "mark";
+    for (let k = 2; taken.has(name); k++) name = `mark_${k}`;
+    const ids = state.threads.find((t) => t.kind === "id" && t.made)?.name;
+    const made = await state.add(marks, { name, ...(ids ? { ids } : {}) }, state.aboveOf(here));
+    if (!made) return;
+    await state.change({ kind: "mix", step_id: here.id, amount: here.amount, mix: here.mix, mask: { thread: name, low: 0, high: 1 } });
+    state.choose(made.id);
+  } }, "Paint a mask …") : "";
+  more.append(line("Amount", amount, " %"), ...(group ? [] : [line("Mix", mode)]), line("Limit to", limit.node), paint, where);
 
   function update() {
     const { mask } = controls.row, t = mask && meaning(mask.thread);
