@@ -4,10 +4,23 @@ from __future__ import annotations
 
 import numpy as np
 
+from numpy.typing import NDArray
+
 from silent_loom.core.base.images import Floats
 from silent_loom.core.base.later import later
+from silent_loom.core.maps.distance import inside
 
 ndimage = later("scipy.ndimage")
+
+
+MARGIN = 2.0
+"""Texels inside an edge within which a picture may have mixed in what lay behind."""
+
+
+def _clean(there: NDArray[np.bool_], wraps: bool) -> NDArray[np.bool_]:
+    """Texels whose colour is their own: well inside the edge, or in something too thin to have an inside."""
+    sure = inside(there, wraps) > MARGIN
+    return sure | (there & (inside(~sure, wraps) > 4 * MARGIN)) if sure.any() else there
 
 
 def bled(colour: Floats, opacity: Floats, wraps: bool, whole: float = 0.98) -> Floats:
@@ -34,6 +47,7 @@ def bled(colour: Floats, opacity: Floats, wraps: bool, whole: float = 0.98) -> F
         there = opacity >= max(float(opacity.max()) * 0.5, 1e-6)
     if there.all() or not there.any():
         return colour
+    there = _clean(there, wraps)
     h, w = there.shape
     pad = (h // 2, w // 2) if wraps else (0, 0)
     around = np.pad(there, ((pad[0], pad[0]), (pad[1], pad[1])), mode="wrap") if wraps else there

@@ -24,7 +24,7 @@ FULL = 93
 """Part of all texels, in %, that is no clear border."""
 BEND = 0.35
 """Where borders are bent over: the square of a sign, beside its full strength, at which it counts by half."""
-STEP, TINT = 0.9, 0.5
+STEP, TINT = 1.3, 0.5
 """How much a step of height, or of colour, counts beside a valley."""
 _WIDE = 1 / 10
 """Width up to which a valley is a joint, as a part of an element."""

@@ -28,7 +28,8 @@ def found(what: Checked) -> list[str]:
     plane = what.image.pixels[..., 0]
     said = []
     between = float(((plane > 0.1) & (plane < 0.9)).mean())
-    if between > BETWEEN:
+    half = float(((plane > 0.2) & (plane < 0.8)).mean())
+    if between > BETWEEN and half <= 0.25:  # else another check says it
         said.append(f"{100 * between:.0f} % neither metal nor none")
     base = what.sheet.get("base")
     if base is not None and base.pixels.shape[:2] == plane.shape:

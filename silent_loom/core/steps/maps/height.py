@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from pydantic import field_validator
@@ -22,11 +22,14 @@ from silent_loom.core.weave.settings import Settings, ThreadName, setting
 from silent_loom.core.weave.step import Geometry, MapStep, Preset, Sheet
 from silent_loom.core.weave.threads import ThreadSpec, spec
 
-SIZES: tuple[by_size.Handle, ...] = ((0.006, 0.5, 0.4), (0.02, 0.8, 0.5), (0.06, 1.0, 0.4), (0.17, 0.8, 0.2), (0.5, 0.4, 0.0))
+SIZES: tuple[by_size.Handle, ...] = ((0.006, 0.15, 0.4), (0.02, 0.5, 0.5), (0.06, 0.9, 0.4), (0.17, 0.8, 0.2), (0.5, 0.3, 0.0))
 """Fine features may be noise, the broadest are mostly light and stain; shading tells most about those between."""
 _OLD = ("fine", "small", "middling", "large", "broad")
+WHOLE = 0.7
+"""Spread of what is read, in sRGB-encoded values, that fills the depth by contrast."""
 FINE = 1 / 400
 """Blur that parts the finest features from the rest, as a part of the repeat's longer side."""
+WHOLE_DEPTH = "whole depth"
 _HEAD = 0.04
 """Part of the depth kept free at either end, so that other sizes do not clip."""
 
@@ -34,13 +37,18 @@ _HEAD = 0.04
 class HeightSettings(Settings):
     depth_mm: float = setting(
         10.0,
-        "From black to white of the height map; what is read fills 92 % of it, so that nothing clips.",
+        "From black to white of the height map.",
         title="Depth",
         unit="mm",
         low=0.001,
         high=100_000,
         soft=(0.1, 100),
         log=True,
+    )
+    fill: Literal["by contrast", "whole depth"] = setting(
+        "by contrast",
+        "Black to white of the picture is the depth, so that an even picture stays even; or what is read fills it.",
+        title="Fills",
     )
     sizes: tuple[by_size.Handle, ...] = setting(
         SIZES,
@@ -123,9 +131,10 @@ class Height(MapStep[HeightSettings]):
     White is up. The mix is read in sRGB-encoded values, in which steps of tone look even, and weighed by feature size (see
     `maps.sizes`; dark is deep, Glencross et al. 2008). Where the light is told, every size takes a share of its relief
     from shading (`shading.integrated`), which is brought to the energy of what brightness says, once, at the decision size.
-    What colour explains of brightness (`stain`) is taken off before. The sum is set into the depth by all but 0.02 % of the
-    extremes that it has with its stains: what the guard takes away is not stretched out again, so paint on a flat wall comes
-    out nearly flat. Height is millimetres around the middle of the depth, unclamped unless a curve is drawn.
+    What colour explains of brightness (`stain`) is taken off before. The sum is set into the depth by the picture's own
+    contrast, or by all but 0.02 % of its extremes where it is to fill the depth. Both are told with the stains in: what the
+    guard takes away is not stretched out again, so paint on a flat wall comes out nearly flat. Height is millimetres around
+    the middle of the depth, unclamped unless a curve is drawn.
     """
 
     name = "height"
@@ -141,14 +150,42 @@ class Height(MapStep[HeightSettings]):
     decision_scale = 0.5
     Settings = HeightSettings
     presets = (
-        Preset("Plaster", {"depth_mm": 1.5}, "kind of surface"),
-        Preset("Cloth", {"depth_mm": 0.8, "sizes": ((0.006, 1.0, 0.5), (0.03, 0.8, 0.5), (0.1, 0.3, 0.2), (0.5, 0.1, 0.0))}),
-        Preset("Boards", {"depth_mm": 3.0, "sizes": ((0.006, 0.5, 0.4), (0.05, 0.9, 0.4), (0.17, 0.8, 0.2), (0.5, 0.2, 0.0))}),
-        Preset("Bricks", {"depth_mm": 6.0}),
-        Preset("Slates", {"depth_mm": 8.0}),
-        Preset("Pebbles", {"depth_mm": 12.0, "sizes": ((0.006, 0.3, 0.4), (0.06, 1.0, 0.5), (0.2, 0.9, 0.3), (0.5, 0.3, 0.0))}),
-        Preset("Bark", {"depth_mm": 15.0}),
-        Preset("Rubble", {"depth_mm": 25.0, "sizes": ((0.006, 0.4, 0.4), (0.06, 0.9, 0.4), (0.2, 1.0, 0.3), (0.5, 0.5, 0.0))}),
+        Preset("Plaster", {"depth_mm": 1.5, "fill": WHOLE_DEPTH}, "kind of surface"),
+        Preset(
+            "Cloth",
+            {
+                "depth_mm": 0.8,
+                "fill": WHOLE_DEPTH,
+                "sizes": ((0.006, 1.0, 0.5), (0.03, 0.8, 0.5), (0.1, 0.3, 0.2), (0.5, 0.1, 0.0)),
+            },
+        ),
+        Preset(
+            "Boards",
+            {
+                "depth_mm": 3.0,
+                "fill": WHOLE_DEPTH,
+                "sizes": ((0.006, 0.5, 0.4), (0.05, 0.9, 0.4), (0.17, 0.8, 0.2), (0.5, 0.2, 0.0)),
+            },
+        ),
+        Preset("Bricks", {"depth_mm": 6.0, "fill": WHOLE_DEPTH}),
+        Preset("Slates", {"depth_mm": 8.0, "fill": WHOLE_DEPTH}),
+        Preset(
+            "Pebbles",
+            {
+                "depth_mm": 12.0,
+                "fill": WHOLE_DEPTH,
+                "sizes": ((0.006, 0.3, 0.4), (0.06, 1.0, 0.5), (0.2, 0.9, 0.3), (0.5, 0.3, 0.0)),
+            },
+        ),
+        Preset("Bark", {"depth_mm": 15.0, "fill": WHOLE_DEPTH}),
+        Preset(
+            "Rubble",
+            {
+                "depth_mm": 25.0,
+                "fill": WHOLE_DEPTH,
+                "sizes": ((0.006, 0.4, 0.4), (0.06, 0.9, 0.4), (0.2, 1.0, 0.3), (0.5, 0.5, 0.0)),
+            },
+        ),
     )
 
     def upgrade(self, settings: dict[str, Any], from_version: int) -> dict[str, Any]:
@@ -158,7 +195,7 @@ class Height(MapStep[HeightSettings]):
         weights = {name: settings[name] for name in _OLD if name in settings}
         if weights:  # five fixed sizes once; they had no guard and no shading
             kept["sizes"] = [[h[0], weights.get(name, h[1]), h[2]] for name, h in zip(_OLD, SIZES, strict=True)]
-        return {"guard": 0.0, **kept}
+        return {"guard": 0.0, "fill": "whole depth", **kept}
 
     def words(self, s: HeightSettings) -> str:
         return f"{s.depth_mm:g} mm deep" + ("" if s.light_deg is None else f", light from {s.light_deg:g}°")
@@ -178,7 +215,7 @@ class Height(MapStep[HeightSettings]):
         gain = _gain(image, s, task)
         field = relief(image, s, task, _Read(None, gain))
         low, middle, high = (float(v) for v in np.percentile(field, [0.02, 50, 99.98]))
-        arrays = {} if stain is None else {"stain": stain.fields.astype(np.float32)}
+        arrays = {} if stain is None else {"stain": stain.table}
         if high - low < 1e-6:
             even = ("The picture is even: there is nothing to read height from.",)
             return Decision({}, {"low": low, "high": low, "flat": True}, even)
@@ -188,7 +225,7 @@ class Height(MapStep[HeightSettings]):
             soft = plane - blur(plane, max(plane.shape) / 24, image.wraps, task)
             figures["light_axis"], figures["light_sure"] = shading.light_axis(soft, image.texel_mm)
         if stain is not None:
-            figures["stain"] = float(np.mean(stain.fields[3]))
+            figures["stain"] = stain.part
         return Decision(arrays, figures)
 
     def run(
@@ -198,11 +235,12 @@ class Height(MapStep[HeightSettings]):
         f = decision.figures
         if f["flat"]:
             return {"height": data(np.zeros((image.height, image.width), np.float32), image)}
-        stain = Stain(decision.arrays["stain"]) if "stain" in decision.arrays else None
+        stain = Stain(decision.arrays["stain"], f["stain"]) if "stain" in decision.arrays else None
         field = relief(image, s, task, _Read(stain, f["gain"]))
         full = s.depth_mm * (1 - 2 * _HEAD)
         field -= np.float32((f["high"] + f["low"]) / 2)
-        field *= np.float32(full / (f["high"] - f["low"]))
+        span = f["high"] - f["low"]
+        field *= np.float32(full / (span if s.fill == "whole depth" else max(span, WHOLE)))
         if s.curve != tone_curve.STRAIGHT:
             field = (tone_curve.through(field / np.float32(full) + np.float32(0.5), s.curve) - np.float32(0.5)) * np.float32(full)
         field *= np.float32((1 + s.contrast / 100) * (-1 if s.invert else 1))
