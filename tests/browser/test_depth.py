@@ -33,7 +33,7 @@ def add(page: Page, words: str, head: str) -> str:
 
 def sheet(page: Page) -> tuple[float, float, float, float]:
     """Where the flat picture lies on the page: left, top, width, height."""
-    page.wait_for_function("document.querySelector('.pane').dataset.sheet")
+    expect(page.locator(".pane[data-sheet]").first).to_be_visible()
     pane = page.locator(".pane").first
     box = box_of(pane)
     x, y, w, h = (float(v) for v in (pane.get_attribute("data-sheet") or "").split(","))
@@ -73,7 +73,7 @@ def test_the_sun_is_asked_for_and_dragged(bench: Page) -> None:
     page.locator("#reliefs button").first.click()
     head = settled(page, head)
     assert settings_of(page, "height")["light_deg"] is not None
-    page.wait_for_function("document.querySelector('.pane').dataset.sun")
+    expect(page.locator(".pane[data-sun]").first).to_be_visible()
     pane = box_of(page.locator(".pane").first)
     x, y = (float(v) for v in (page.locator(".pane").first.get_attribute("data-sun") or "").split(","))
     left, top, w, h = sheet(page)
@@ -111,8 +111,10 @@ def test_a_mask_is_painted_for_a_step(bench: Page) -> None:
     choose(page, "tone")
     page.locator("details.more summary", has_text="mask").click()
     page.click("#paint-mask")
-    page.wait_for_function("document.querySelector('[data-step=mark]')")
-    page.wait_for_function("document.querySelector('#controls h2')?.textContent === 'Mark out'")
+    expect(page.locator("[data-step=mark]")).to_be_visible()
+    expect(page.locator("#controls h2")).to_have_text("Mark out")
+    # The chart draws what limits a row as something that the row reads
+    expect(page.locator("[data-step=tone][data-limited=mark]")).to_be_visible()
     rows: Any = weave_of(page)["rows"]
     assert next(r for r in rows if r["step"] == "tone")["mask"]["thread"] == "mark"
     head = head_of(page)
@@ -124,14 +126,14 @@ def test_a_mask_is_painted_for_a_step(bench: Page) -> None:
     page.mouse.up()
     settled(page, head)
     assert [r["kind"] for r in settings_of(page, "mark")["regions"]] == ["brush"]
-    page.wait_for_function("document.querySelector('.pane').dataset.over?.startsWith('cover/mark')")
+    expect(page.locator(".pane[data-over^='cover/mark']").first).to_be_visible()
 
 
 def test_elements_are_shown_joined_and_varied(bench: Page) -> None:
     page, head = bench, head_of(bench)
     choose(page, "occlusion")
     head = add(page, "elements", head)
-    page.wait_for_function("document.querySelector('.pane').dataset.over?.startsWith('borders/id')")
+    expect(page.locator(".pane[data-over^='borders/id']").first).to_be_visible()
     left, top, w, h = sheet(page)
     page.click("#join-elements")
     page.mouse.click(left + w * 0.3, top + h * 0.3)

@@ -127,7 +127,9 @@ def test_joints_have_dials_of_their_own(wall: Surface, told: dict[str, Image]) -
     assert np.allclose(made["base"].pixels[inside], 2 * wall.photo.pixels[inside], rtol=1e-4)
     assert np.allclose(made["height"].plane()[inside], wall.height.plane()[inside] - 3, atol=1e-4)
     assert np.allclose(made["roughness"].plane()[inside], 0.95)
-    assert all(np.array_equal(made[k].pixels[outside], i.pixels[outside]) for k, i in (("base", wall.photo), ("roughness", rough)))
+    assert all(
+        np.array_equal(made[k].pixels[outside], i.pixels[outside]) for k, i in (("base", wall.photo), ("roughness", rough))
+    )
 
 
 def test_floods_figures_and_numbers() -> None:

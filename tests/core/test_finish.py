@@ -97,7 +97,9 @@ def test_specular_weight_and_emission() -> None:
     glow = made(Emission(), {"key": key, "tolerance": 3.0, "softness": 1.0, "strength": 2.0}, base=BASE)["emission"].pixels
     assert np.allclose(glow[10, 10], 2 * BASE.pixels[10, 10], rtol=1e-3)
     assert (glow == 0).any()
-    one = made(Emission(), {"where": "by thread", "mask": "roughness", "colour": "one colour", "tint": [1, 0, 0]}, roughness=PLANE)
+    one = made(
+        Emission(), {"where": "by thread", "mask": "roughness", "colour": "one colour", "tint": [1, 0, 0]}, roughness=PLANE
+    )
     assert np.allclose(one["emission"].pixels[..., 0], PLANE.plane(), atol=1e-5)
     assert not one["emission"].pixels[..., 1].any()
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-
 from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Floats

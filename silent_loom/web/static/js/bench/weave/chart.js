@@ -51,13 +51,15 @@ export class Chart {
     if (this.held) return;
     const { threads } = this.state, rows = this.state.rows.filter((r) => !r.hidden);
     for (const id of this.more) if (!rows.some((r) => r.id === id)) this.more.delete(id);
-    const width = LEFT + threads.length * LANE + COST + 16;
+    // Many threads draw together before they run out of the side
+    this.lane = Math.max(9, Math.min(LANE, (this.root.clientWidth - LEFT - COST - 22) / Math.max(1, threads.length)));
+    const width = LEFT + threads.length * this.lane + COST + 16;
     const height = rows.length * ROW + 6;
     const hadFocus = this.root.contains(document.activeElement) ? document.activeElement.dataset.id : null;
     const lanes = svg("g"), bodies = svg("g"), names = svg("svg", { width, height: HEAD, "aria-hidden": true });
     const slowest = Math.max(0.02, ...rows.map((r) => r.seconds));
     threads.forEach((thread, i) => {
-      const x = LEFT + 12 + i * LANE;
+      const x = LEFT + 12 + i * this.lane;
       const first = rows.findIndex((r) => !r.resting && !r.group && ["writes", "both"].includes(r.knots[thread.name]));
       const lane = svg("g", { "data-dye": thread.dye });
       const name = svg("text", { class: "lane-name", transform: `translate(${x + 3} ${HEAD - 5}) rotate(-58)` }, thread.short);
@@ -92,7 +94,7 @@ export class Chart {
     const notes = this.state.figures.rows[row.id] || {};
     const fault = row.error || notes.error || (notes.warnings || [])[0];
     const group = svg("g", {
-      class: `course${row.resting ? " off" : ""}${chosen ? " chosen" : ""}${also ? " also" : ""}${row.group ? " group" : ""}`, "data-path": row.path, ...(row.group ? { "aria-expanded": !row.folded } : {}), "data-id": row.id, "data-step": row.step, role: "option", tabindex: chosen ? 0 : -1,
+      class: `course${row.resting ? " off" : ""}${chosen ? " chosen" : ""}${also ? " also" : ""}${row.group ? " group" : ""}`, "data-path": row.path, ...(row.group ? { "aria-expanded": !row.folded } : {}), "data-id": row.id, "data-step": row.step, ...(row.mask ? { "data-limited": row.mask.thread } : {}), role: "option", tabindex: chosen ? 0 : -1,
       "aria-selected": chosen || also, "aria-label": `${row.group ? "Group " : ""}${row.title} ${row.words || ""}${row.on ? "" : ", switched off"}${fault ? `, ${fault}` : ""}`,
     });
     group.append(svg("rect", { class: "bed", x: 3, y: y + 1, width: width - 6, height: ROW - 2 }));
@@ -124,7 +126,7 @@ export class Chart {
       svg("rect", { class: "cost", x: width - COST - 8, y: mid - 2, width: row.seconds > 0.0005 ? Math.max(1, COST * Math.sqrt(row.seconds / slowest)) : 0, height: 4 }));
     cost.append(svg("title", {}, row.seconds > 0.0005 ? `${(row.seconds * 1000).toFixed(0)} ms the last time it worked` : "Not worked yet, or in no time"));
     group.append(cost);
-    const at = (name) => LEFT + 12 + threads.findIndex((t) => t.name === name) * LANE;
+    const at = (name) => LEFT + 12 + threads.findIndex((t) => t.name === name) * this.lane;
     const knots = svg("g", { class: "knots" });
     const touched = Object.keys(row.knots).filter((t) => threads.some((k) => k.name === t));
     if (touched.length) {
