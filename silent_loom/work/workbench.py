@@ -8,14 +8,14 @@ from silent_loom.core.ways.prepare import Preparation
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.store.jobs import StoredJobs
 from silent_loom.store.store import Store
+from silent_loom.work.beside.oddities import Oddities
+from silent_loom.work.beside.trials import Trials
 from silent_loom.work.cards import Cards
 from silent_loom.work.delivering import Delivering
 from silent_loom.work.desk import Desk
 from silent_loom.work.figures import Figures
 from silent_loom.work.jobs import Jobs
 from silent_loom.work.mending import Mending
-from silent_loom.work.oddities import Oddities
-from silent_loom.work.trials import Trials
 from silent_loom.work.views import Views
 
 

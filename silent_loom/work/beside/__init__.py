@@ -1,0 +1,1 @@
+"""What stands beside the picture: trials of settings, what is odd about a map, a second material."""
