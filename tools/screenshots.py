@@ -136,6 +136,65 @@ def drawn(page: Page, points: list[tuple[float, float]]) -> None:
         page.mouse.move(x, y, steps=6)
 
 
+def place_of(page: Page) -> tuple[float, float, float, float]:
+    """Where the sheet lies in the first pane, laid flat."""
+    pane = page.locator(".pane").first
+    pane.locator("[data-view=flat]").click()
+    settle(page)
+    left, top, width, height = (float(v) for v in str(pane.get_attribute("data-sheet")).split(","))
+    box = pane.bounding_box()
+    assert box
+    return box["x"] + left, box["y"] + top, width, height
+
+
+def depths(fresh: Callable[[str], Page], copy: Callable[[str], str]) -> None:
+    """Maps in depth: relief with its sun and a profile, elements, a mask by hand, what is odd."""
+    page = fresh(copy("Keeper"))
+    x, y, w, h = place_of(page)
+    page.locator("[data-step=height]").click(position={"x": 60, "y": 14})
+    page.click("#which-relief")
+    page.locator("#reliefs button").first.click()
+    settle(page)
+    page.locator(".pane").first.locator(".open-rest").click()
+    page.locator(".pane").first.locator("[data-check=profile]").click()
+    drawn(page, [(x + 0.2 * w, y + 0.62 * h), (x + 0.85 * w, y + 0.62 * h)])
+    page.mouse.up()
+    page.locator("[data-field=sizes]").scroll_into_view_if_needed()
+    page.evaluate("document.querySelector('[data-field=sizes]').scrollIntoView({block: 'center'})")
+    settle(page)
+    page.screenshot(path=OUT / "relief.png")
+
+    page = fresh(copy("Keeper"))
+    place_of(page)
+    add(page, "Elements", "occlusion")
+    page.wait_for_timeout(1500)
+    page.locator(".pane").nth(1).locator("select[aria-label=Map]").select_option("id")
+    settle(page)
+    page.screenshot(path=OUT / "elements.png")
+
+    page = fresh(copy("Oyster-shell"))
+    x, y, w, h = place_of(page)
+    page.locator("[data-step=tone]").click(position={"x": 60, "y": 14})
+    page.locator("details.more summary").last.click()
+    page.click("#paint-mask")
+    page.wait_for_selector("[data-step=mark]")
+    settle(page)
+    page.locator("[data-tool=brush]").click()
+    drawn(page, [(x + 0.2 * w, y + 0.3 * h), (x + 0.45 * w, y + 0.42 * h), (x + 0.7 * w, y + 0.35 * h)])
+    page.mouse.up()
+    settle(page)
+    page.wait_for_selector(".pane[data-over]")
+    page.wait_for_timeout(800)
+    page.screenshot(path=OUT / "mask.png")
+
+    page = fresh(copy("Hull"))
+    page.wait_for_timeout(3000)
+    page.locator("#strip [data-thread=metallic] .warn").click()
+    page.wait_for_selector("#odd-body .finding")
+    settle(page)
+    page.screenshot(path=OUT / "odd.png")
+
+
 def prepared(fresh: Callable[[str], Page], ident: dict[str, str], address: str) -> None:
     """Report, hand work, motif, break-up and map sets, on copies of the demo's materials."""
 
@@ -208,14 +267,7 @@ def prepared(fresh: Callable[[str], Page], ident: dict[str, str], address: str) 
         page.wait_for_timeout(900)
     settle(page)
     page.screenshot(path=OUT / "groups.png")
-    page.locator("[data-step=tone]").click(position={"x": 60, "y": 14})
-    page.locator("[data-step=roughness]").click(position={"x": 70, "y": 14})
-    page.locator("details.more summary").last.click()
-    page.locator("#set-mask").scroll_into_view_if_needed()
-    page.click("#set-mask")
-    page.wait_for_timeout(2500)
-    settle(page)
-    page.screenshot(path=OUT / "threads.png")
+    depths(fresh, copy)
 
     with tempfile.TemporaryDirectory() as folder:
         made = Path(folder)

@@ -37,9 +37,9 @@ def _read_of(evaluator: Evaluator, row: Row) -> dict[str, Any]:
     return {"read": [evaluator.sources.picture(s).encoding for s in sources]} if sources else {}
 
 
-def ranges(evaluator: Evaluator, plan: Plan, weave: Weave, task: Task) -> dict[str, tuple[float, float]]:
-    """1st and 99th percentile of every map of plain numbers, in its own unit."""
-    found: dict[str, tuple[float, float]] = {}
+def ranges(evaluator: Evaluator, plan: Plan, weave: Weave, task: Task) -> dict[str, tuple[float, float, float]]:
+    """1st and 99th percentile and mean of every map of plain numbers, in its own unit."""
+    found: dict[str, tuple[float, float, float]] = {}
     for thread in plan.threads:
         try:
             image = evaluator.ask(weave, thread, 256, task)
@@ -47,7 +47,7 @@ def ranges(evaluator: Evaluator, plan: Plan, weave: Weave, task: Task) -> dict[s
             continue
         if image.kind is Kind.DATA:
             low, high = np.percentile(image.pixels, [1, 99])
-            found[thread] = (round(float(low), 3), round(float(high), 3))
+            found[thread] = (round(float(low), 3), round(float(high), 3), round(float(image.pixels.mean()), 3))
     return found
 
 

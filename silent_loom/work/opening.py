@@ -14,7 +14,7 @@ from typing import Any, BinaryIO
 
 from silent_loom.core.base.errors import FileError, LoomError
 from silent_loom.core.opening.folder import SUFFIXES, short_name, unpack
-from silent_loom.core.opening.found import FoundSet, find
+from silent_loom.core.opening.found import SPECULAR_COLOUR, FoundSet, find
 from silent_loom.core.steps.photo.mapset import MapSource
 from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.rows.model import SourceRef
@@ -107,7 +107,10 @@ class Openings:
             with Path(path).open("rb") as stream:
                 digest, _ = self.store.add_source(stream, known[path].file)
             sources[digest] = self.store.source_ref(digest).model_copy(update={"name": known[path].file})
-            rows.append({**{k: row[k] for k in ("thread", "channel", "invert", "green_down") if k in row}, "source": digest})
+            helper = {"kind": "colour"} if row.get("thread") == SPECULAR_COLOUR else {}
+            rows.append(
+                {**helper, **{k: row[k] for k in ("thread", "channel", "invert", "green_down") if k in row}, "source": digest}
+            )
         try:
             checked = [MapSource.model_validate(r).model_dump() for r in rows]
         except ValueError as error:
@@ -115,7 +118,7 @@ class Openings:
                 "the table is not complete", str(error).split("\n")[1].strip(), "Choose a map for each row."
             ) from None
         chosen = [r["thread"] for r in checked]
-        strange = next((t for t in chosen if t not in threads.THREADS), None)
+        strange = next((t for t in chosen if t not in threads.THREADS and t != SPECULAR_COLOUR), None)
         if strange is not None:
             raise LoomError("the table is not complete", f"'{strange}' is no map", f"Choose one of {', '.join(threads.THREADS)}.")
         twice = sorted({t for t in chosen if chosen.count(t) > 1})
@@ -144,3 +147,22 @@ class Openings:
             for opened in self._rooms.values():
                 shutil.rmtree(opened.folder, ignore_errors=True)
             self._rooms.clear()
+
+
+def made_from(names: Sequence[str]) -> list[dict[str, str]]:
+    """Maps that an opened set lacks and what they will be made from, in the order in which that is done.
+
+    >>> made_from(["base", "normal"])[0]
+    {'map': 'Height', 'from': 'normal'}
+    """
+    maps = [{"thread": n, "source": "0", "kind": "colour" if n == SPECULAR_COLOUR else ""} for n in dict.fromkeys(names)]
+    found: dict[str, dict[str, str]] = {}
+    for row in begun("set", {"maps": maps}).rows():
+        step, settings = registry.step(row.step), registry.settings_of(row.step, row.settings)
+        if step.geometric or registry.can(row.step, "maps"):
+            continue
+        reads = " and ".join(threads.spec(t).title.lower() for t in step.reads(settings)) or "one value"
+        for name in step.writes(settings):
+            if name not in names:
+                found.setdefault(name, {"map": threads.spec(name).title, "from": reads})
+    return list(found.values())

@@ -35,6 +35,7 @@ def test_a_set_gets_what_it_does_not_have() -> None:
         maps = [{"thread": t, "source": DIGEST} for t in threads]
         return names(begun("set", {"maps": maps}, **more))  # type: ignore[arg-type]
 
+    assert of("base", "specular_colour")[:2] == ["mapset", "convert"]
     assert of("base") == ["mapset", "height", "normal", "roughness", "metallic", "occlusion"]
     assert of("base", "normal", "height") == ["mapset", "roughness", "metallic", "occlusion"]
     assert of("normal") == ["mapset", "integrate", "occlusion"]

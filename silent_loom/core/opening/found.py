@@ -18,6 +18,9 @@ from silent_loom.core.opening.inspection import guess_kind
 from silent_loom.core.opening.looks import Look, Packed, packing
 from silent_loom.core.opening.naming import tell
 
+SPECULAR_COLOUR = "specular_colour"
+"""Helper thread that a coloured specular map of an older set is brought in as."""
+
 
 @dataclass(frozen=True)
 class FoundChannel:
@@ -145,8 +148,8 @@ def _one(path: Path, picture: Picture) -> FoundFile:
     elif kind in ("", "base", "emission") and not grey:
         channels.append(FoundChannel("rgb", kind or ("" if asked else "base"), "colour"))
     elif kind == "specular" and not grey:
-        channels.append(FoundChannel("rgb", "", "colour"))
-        notes.append("A colour specular map belongs to another way of describing surfaces: left out.")
+        channels.append(FoundChannel("rgb", SPECULAR_COLOUR, "colour"))
+        notes.append("A colour specular map: the step Older specular says what becomes of it; never metal unasked.")
     else:
         seen = looks[0].words() if not kind or looks[0].value is not None else kind
         if not kind and not asked:

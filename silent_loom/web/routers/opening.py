@@ -8,9 +8,11 @@ from fastapi import APIRouter, File, UploadFile
 from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.base.errors import FileError
+from silent_loom.core.opening.found import SPECULAR_COLOUR
 from silent_loom.core.weave import threads
 from silent_loom.web.common import Bench, Rooms
 from silent_loom.web.routers.materials import shown
+from silent_loom.work.opening import made_from
 
 router = APIRouter()
 
@@ -22,7 +24,22 @@ def open_files(rooms: Rooms, files: list[UploadFile] = File()) -> dict[str, Any]
         raise FileError(f"{len(files)} files at once", "", "At most 500 are taken; a zip may hold more.")
     opened = rooms.take([(f.filename or "file", f.file) for f in files])
     names = [{"name": t.name, "title": t.title, "kind": str(t.kind)} for t in threads.THREADS.values()]
+    names.append({"name": SPECULAR_COLOUR, "title": "Specular, coloured (older sets)", "kind": "colour"})
     return {"token": opened.token, "sets": [s.as_dict() for s in opened.sets], "threads": names}
+
+
+class Named(BaseModel):
+    """Maps that a table names."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    maps: list[str] = Field(max_length=100)
+
+
+@router.post("/api/open/missing")
+def missing(body: Named) -> dict[str, Any]:
+    """What a set of these maps lacks, and what it will be made from."""
+    return {"missing": made_from(body.maps) if body.maps else []}
 
 
 class Row(BaseModel):

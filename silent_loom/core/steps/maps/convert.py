@@ -12,7 +12,7 @@ from silent_loom.core.base.images import Floats, Image, Kind, data
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
-from silent_loom.core.weave.step import Geometry, MapStep, Sheet, Texels
+from silent_loom.core.weave.step import Geometry, MapStep, Preset, Sheet, Texels
 
 DIELECTRIC = 0.04
 """Reflectance of most things that are no metal, straight on."""
@@ -54,6 +54,11 @@ class Convert(MapStep[ConvertSettings]):
     words_for_it = ("specular", "glossiness", "diffuse", "metal", "old set")
     sentence = "Makes an older set's specular map into specular weight, a guess at roughness, or base and metallic."
     Settings = ConvertSettings
+    presets = (
+        Preset("Specular weight", {"into": "specular weight"}, "what becomes of it"),
+        Preset("Roughness, a guess", {"into": "roughness"}),
+        Preset("Base and metallic", {"into": "base and metallic"}),
+    )
 
     def words(self, s: ConvertSettings) -> str:
         return f"into {s.into}"

@@ -43,7 +43,8 @@ export class Strip {
       node.querySelector(".warn").textContent = (maps[name] || []).join(", ");
       if (ranges[name] && ranges[name][0] !== ranges[name][1]) {
         const unit = this.state.threads.find((t) => t.name === name)?.unit;
-        node.querySelector(".facts").textContent = `${ranges[name].map((v) => v.toFixed(unit ? 1 : 2)).join(" to ")}${unit ? ` ${unit}` : ""}`;
+        node.querySelector(".facts").textContent = `${ranges[name].slice(0, 2).map((v) => v.toFixed(unit ? 1 : 2)).join(" to ")}${unit ? ` ${unit}` : ""}`;
+        node.title = `Mean ${ranges[name][2].toFixed(unit ? 2 : 3)}${unit ? ` ${unit}` : ""}`;
       }
     }
   }

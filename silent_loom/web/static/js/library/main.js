@@ -105,7 +105,7 @@ document.addEventListener("alpine:init", () => {
       const kinds = Object.fromEntries(found.threads.map((t) => [t.name, t.kind]));
       this.tableError = "";
       this.sets = found.sets.map((s, i) => ({
-        key: i, name: s.name.replace(/_/g, " ") || "Material", width: length(1000), depth: length(10), repeats: true, notes: s.notes,
+        key: i, name: s.name.replace(/_/g, " ") || "Material", width: length(1000), depth: length(10), repeats: true, notes: s.notes, missing: "",
         rows: s.files.flatMap((f, j) => f.channels.map((c, k) => ({
           key: `${j}.${k}`, path: f.path, file: k ? "" : f.file, facts: k ? "" : `${f.width} × ${f.height}, ${f.bits} bit`, notes: k ? [] : f.notes,
           channel: c.channel, looks: c.looks_like + (kinds[c.map] === "normal" ? `, green ${f.green}${f.green_confidence ? ` (${Math.round(100 * f.green_confidence)} %)` : ""}` : ""),
@@ -114,7 +114,16 @@ document.addEventListener("alpine:init", () => {
         }))),
       }));
       for (const s of this.sets) { const seen = new Set(); for (const r of s.rows) { if (r.map && seen.has(r.map)) r.map = ""; seen.add(r.map); } }
+      for (const s of this.sets) this.lacks(s);
       this.$refs.table.showModal();
+    },
+    // What a set lacks, and what it will be made from; asked again when the table changes
+    async lacks(s) {
+      const maps = [...new Set(s.rows.map((r) => r.map).filter(Boolean))];
+      try {
+        const { missing } = await post("/api/open/missing", { maps });
+        s.missing = missing.length ? `Missing: ${missing.map((m) => `${m.map.toLowerCase()} (made from ${m.from})`).join(", ")}` : "Nothing is missing.";
+      } catch { s.missing = ""; }
     },
     closeTable() { this.$refs.table.close(); },
     async makeSets() {
