@@ -60,7 +60,6 @@ def test_what_cannot_be_made_is_said(known: Path, tmp_path: Path) -> None:
     for kind, source, more, words in (
         ("gilding", height, {}, "no step makes 'gilding'"),
         ("normal", normal, {}, "looks like a normal map, and height is wanted"),
-        ("height", height, {}, "looks like no normal map"),
         ("normal", height, {"other": normal}, "made from one map"),
         ("combined", normal, {}, "made from two maps"),
         ("normal", height, {"settings": {"strong": 1}}, "no such setting"),
@@ -108,3 +107,61 @@ def test_maps_that_are_asked_for_by_name_are_delivered(tmp_path: Path) -> None:
     assert wrong.returncode == 1
     assert "nothing makes 'gilding'" in wrong.stderr
     assert not (tmp_path / "none").exists()
+
+
+@pytest.mark.parametrize("kind", ["occlusion", "curvature", "cavity", "thickness", "bent_normal"])
+def test_every_map_of_a_height_is_made_from_it_alone(known: Path, tmp_path: Path, kind: str) -> None:
+    out = tmp_path / f"deck_{kind}.png"
+    made = one_map(kind, known / "deck_height.png", out, extent_mm=MM, depth_mm=DEPTH)
+    assert made["size"] == [N, N]
+    assert samples(out).std() > 0.002
+
+
+def test_elements_take_a_picture_as_well_and_pictures_give_heights_and_cut_outs(known: Path, tmp_path: Path) -> None:
+    picture = tmp_path / "deck_basecolor.png"
+    codes = np.repeat(np.clip(0.5 + 0.15 * spectrum(N, 1.4, 8), 0, 1)[..., None], 3, 2).astype(np.float32)
+    codes[:, : N // 4] = 1
+    write(picture, codes * np.float32([1, 0.9, 0.8]), colour=True)
+    one_map("id", known / "deck_height.png", tmp_path / "id.png", other=picture, extent_mm=MM, depth_mm=DEPTH)
+    tiles = tmp_path / "tiles_height.png"
+    x = np.mgrid[0:N, 0:N][1]
+    write(tiles, np.where((x % 32 < 3) | (x.T % 32 < 3), 0.2, 0.7).astype(np.float32)[..., None], colour=False)
+    one_map("id", tiles, tmp_path / "tiles_id.png", extent_mm=MM, settings={"size_mm": 25})
+    colours = np.unique(samples(tmp_path / "tiles_id.png").reshape(-1, 3), axis=0)
+    assert 14 <= len(colours) <= 20, "sixteen tiles, a colour each"
+    one_map("height", picture, tmp_path / "h.png", extent_mm=MM)
+    one_map("opacity", picture, tmp_path / "o.png", extent_mm=MM, settings={"key": [1.0, 0.95, 0.9], "tolerance": 6.0})
+    cut = samples(tmp_path / "o.png")[..., 0]
+    assert cut[:, : N // 4 - 2].max() < 0.1
+    assert cut[:, N // 2 :].mean() > 0.9
+
+
+def test_the_light_and_every_map_on_the_command_line(tmp_path: Path) -> None:
+    from silent_loom.demo.seed import PICTURES
+
+    photo, maps = (
+        PICTURES / "galley_tiles.jpg",
+        "base,height,normal,roughness,metallic,occlusion,specular,opacity,emission,curvature,thickness,id",
+    )
+    done = run("derive", photo, "--out", tmp_path / "lit", "--size", 96, "--maps", maps, "--light-from", 120, "--depth-mm", 4)
+    assert done.returncode == 0, done.stderr
+    assert len(list((tmp_path / "lit").iterdir())) == len(maps.split(",")) + 1
+    run("derive", photo, "--out", tmp_path / "plain", "--size", 96, "--maps", "height", "--depth-mm", 4)
+    lit, plain = (samples(tmp_path / k / "galley_tiles_height.png") for k in ("lit", "plain"))
+    assert np.abs(lit - plain).max() > 0.02, "shading was read, too"
+    wrong = run("derive", photo, "--out", tmp_path / "x", "--light-from", 4000)
+    assert wrong.returncode != 0
+    assert "0 from the right" in wrong.stderr
+
+
+def test_files_that_say_the_wrong_thing_are_found_out(tmp_path: Path) -> None:
+    short = np.full((64, 64, 3), 0.5, np.float32)
+    short[..., 2] = 0.7
+    write(tmp_path / "deck_normal.png", short + 0.02 * spectrum(64, 1.2, 1)[..., None], colour=False)
+    steps = np.rint((0.5 + 0.1 * spectrum(64, 1.5, 2)) * 12)[..., None] / 12
+    write(tmp_path / "deck_height.png", steps.astype(np.float32), colour=False)
+    write(tmp_path / "deck_roughness.png", 0.5 + 0.1 * spectrum(64, 1.2, 3)[..., None], colour=True)
+    told = {f["map"]: " ".join(f["odd"]) for f in check_files(sorted(tmp_path.iterdir()))}
+    assert "unit length" in told["normal"]
+    assert "terraced" in told["height"]
+    assert "sRGB" in told["roughness"] or told["roughness"] == ""

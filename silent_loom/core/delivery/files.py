@@ -13,11 +13,13 @@ import numpy as np
 from silent_loom import __version__
 from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.parallel import IDLE, WORKERS, Task
+from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.delivery.gltf import write_glb
 from silent_loom.core.delivery.placing import MANIFEST, check_folder, check_targets, gathered, sha256
 from silent_loom.core.delivery.profile import FileSpec, Profile, parse_channel
 from silent_loom.core.files import write
 from silent_loom.core.files.formats import SUFFIXES
+from silent_loom.core.screen.display import label_colours
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.threads import ThreadSpec
 
@@ -34,9 +36,9 @@ def needed(profile: Profile, present: Iterable[str]) -> list[str]:
 
 def encoded(image: Image, meaning: ThreadSpec, index: int, green: str) -> Floats:
     """One channel as 0…1 for a file, shape (H, W): over the range of its thread, the green of normals turned when it is down."""
+    if image.kind is Kind.ID:  # a colour for every label: numbers beyond 1 would all be white
+        return encode_srgb(label_colours(image.pixels[..., 0]))[..., min(index, 2)].astype(np.float32)
     plane = image.pixels[..., min(index, image.pixels.shape[2] - 1)]
-    if image.kind is Kind.ID:
-        return plane
     scale, offset = meaning.scale()
     if image.kind is Kind.NORMAL and index == 1 and green == "down":
         scale = -scale

@@ -100,6 +100,9 @@ def of_maps(wanted: Profile, meanings: Mapping[str, ThreadSpec], names: Sequence
     for name in names:
         if name not in told:
             meaning = meanings[name]
+            if meaning.kind is Kind.ID:
+                files.append(FileSpec(suffix=name, channels=tuple(f"{name}.{c}" for c in "rgb"), colour=False, depth="8"))
+                continue
             parts = {3: "rgb", 2: "xy"}.get(len(meaning.neutral), "rgba"[: len(meaning.neutral)])
             channels = (name,) if len(meaning.neutral) == 1 else tuple(f"{name}.{c}" for c in parts)
             colour = meaning.kind is Kind.COLOUR

@@ -27,8 +27,6 @@ from silent_loom.core.weave.threads import ThreadSpec
 
 LOOK = 256
 """Texels along the longer side at which a map is checked."""
-_OTHERS = {"height": "integrate"}
-"""Maps that are made of a finished map by another step than of a photo."""
 
 
 def one_map(
@@ -117,7 +115,7 @@ def _step_for(kind: str, source: Path, values: dict[str, Any]) -> tuple[str, lis
         values |= {"first": "first", "second": "second", "into": "combined"}
         values.setdefault("how", "combine" if _is_normal(source) else "mix")
         return "combine", ["first", "second"]
-    step = _OTHERS.get(kind) or registry.maker(kind)
+    step = registry.maker(kind, str(load(source).image.kind))
     if step is None:
         fresh = [s for s in registry.steps().values() if registry.maker(s.name) == s.name]
         known = sorted({t for s in fresh for t in s.writes(s.Settings())})
@@ -172,7 +170,8 @@ def _samples(image: Image, meaning: ThreadSpec, green_down: bool) -> Any:
     """As a file holds them, shape (H, W, C)."""
     if image.kind is Kind.COLOUR:
         return image.pixels
-    planes = [encoded(image, meaning, k, "down" if green_down else "up") for k in range(image.pixels.shape[2])]
+    count = 3 if image.kind is Kind.ID else image.pixels.shape[2]
+    planes = [encoded(image, meaning, k, "down" if green_down else "up") for k in range(count)]
     if len(planes) == 2:  # directions: no file has two channels that everybody reads
         planes.append(np.full_like(planes[0], 0.5))
     return np.ascontiguousarray(np.stack(planes, -1), np.float32)

@@ -81,8 +81,15 @@ def all_able(what: str) -> list[str]:
     return [name for name, found in steps().items() if what in found.can]
 
 
-def maker(thread: str) -> str | None:
-    """Name of the step that makes a map out of others as it comes fresh: where its own name is the map's, that one."""
+def maker(thread: str, kind: str = "") -> str | None:
+    """Name of the step that makes a map out of others as it comes fresh: where its own name is the map's, that one.
+
+    Parameters
+    ----------
+    thread : str
+    kind : str
+        Of what it is to be made from: a step that reads this kind goes before one that does not.
+    """
     made = []
     for found in steps().values():
         s = found.Settings()
@@ -90,7 +97,20 @@ def maker(thread: str) -> str | None:
         own = found.name == thread
         if not found.geometric and (reads or own) and thread in found.writes(s) and thread not in reads:
             made.append(found.name)
+    fitting = [name for name in made if kind in _taken(name) or not step(name).reads(step(name).Settings())]
+    made = fitting or made
     return thread if thread in made else next(iter(made), next((n for n, f in steps().items() if thread in f.asked), None))
+
+
+def _taken(name: str) -> set[str]:
+    """Kinds of the threads that a fresh step reads."""
+    reads = step(name).reads(step(name).Settings())
+    found: set[str] = set()
+    for info in fields(name).values():
+        extra = info.json_schema_extra
+        if isinstance(extra, dict) and info.get_default() in reads:
+            found.update(str(k) for k in extra.get("kinds") or ())  # type: ignore[union-attr]
+    return found
 
 
 def asked_for(thread: str) -> dict[str, Any]:
