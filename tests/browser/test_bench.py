@@ -349,17 +349,9 @@ def test_holding_shows_the_state_before(bench: Page) -> None:
     assert picture(page)[60:640].mean() > plain.mean() + 10
 
 
-def test_curves_and_feature_sizes_are_drawn_and_dragged(bench: Page) -> None:
+def test_curves_are_drawn_and_dragged(bench: Page) -> None:
     page = bench
     head = head_of(page)
-    page.click("[data-step=height]")
-    box = box_of(page.locator("[aria-label='Small features']"))
-    page.mouse.move(box["x"] + 5, box["y"] + 5)
-    page.mouse.down()
-    page.mouse.move(box["x"] + 5, box["y"] - 18, steps=4)
-    page.mouse.up()
-    head = settled(page, head)
-    assert float(page.input_value("#set-small")) > 0.9
     page.click("[data-step=roughness]")
     curve = page.locator("svg[aria-label^='Curve']")
     place = box_of(curve)
