@@ -172,14 +172,17 @@ def test_sectors_cover_the_circle() -> None:
 
 def test_height_fills_its_depth_and_white_is_up() -> None:
     image = as_colour(spectrum(128, 1.6, 3))
-    height = run(Height(), HeightSettings(depth_mm=8), base=image)["height"].plane()
+    height = run(Height(), HeightSettings(depth_mm=8, fill="whole depth"), base=image)["height"].plane()
     assert np.percentile(np.abs(height), 99.9) <= 4.0
     assert np.percentile(height, 99.9) > 3.2
     assert np.corrcoef(height.ravel(), image.pixels[..., 1].ravel())[0, 1] > 0.6
-    turned = run(Height(), HeightSettings(depth_mm=8, invert=True), base=image)["height"].plane()
+    turned = run(Height(), HeightSettings(depth_mm=8, invert=True, fill="whole depth"), base=image)["height"].plane()
     assert np.allclose(turned, -height, atol=1e-5)
-    deeper = run(Height(), HeightSettings(depth_mm=16), base=image)["height"].plane()
+    deeper = run(Height(), HeightSettings(depth_mm=16, fill="whole depth"), base=image)["height"].plane()
     assert np.allclose(deeper, 2 * height, atol=1e-4)
+    gentle = run(Height(), HeightSettings(depth_mm=8), base=image)["height"].plane()
+    assert np.corrcoef(gentle.ravel(), height.ravel())[0, 1] > 0.9999, "by contrast it is the same relief,"
+    assert gentle.std() < height.std(), "as deep as the picture's contrast says"
 
 
 def test_feature_sizes_are_weighed_apart() -> None:
