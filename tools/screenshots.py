@@ -188,7 +188,12 @@ def depths(fresh: Callable[[str], Page], copy: Callable[[str], str]) -> None:
     page.screenshot(path=OUT / "mask.png")
 
     page = fresh(copy("Hull"))
-    page.wait_for_timeout(3000)
+    page.locator("[data-step=metallic]").click(position={"x": 60, "y": 14})
+    page.select_option("#set-mode", label="by thread")
+    settle(page)
+    page.fill("#set-border", "1")
+    page.keyboard.press("Enter")
+    settle(page)
     page.locator("#strip [data-thread=metallic] .warn").click()
     page.wait_for_selector("#odd-body .finding")
     settle(page)

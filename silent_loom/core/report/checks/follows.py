@@ -11,8 +11,8 @@ PLACE = 6
 """Where it comes among the checks."""
 
 SAYS = (
-    "It rises and falls with the brightness of the base colour, as if a grey picture had been taken for it. "
-    "Is any of it bare metal? If not, it is 0."
+    "Much of it lies between metal and none, or it rises and falls with the brightness of the base colour, as if a grey "
+    "picture had been taken for it. Is any of it bare metal? If not, it is 0."
 )
 """What it means."""
 

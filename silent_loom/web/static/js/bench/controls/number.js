@@ -12,7 +12,7 @@ export function numberControl(controls, field, box, { id, label, reset, says }) 
   const round = (v) => grain ? +(Math.round(v / grain) * grain).toFixed(6) : +v.toPrecision(3);
   const held = (v) => Math.max(field.low ?? -Infinity, Math.min(field.high ?? Infinity, v));
   // A 0 that leaves the choice to the application is shown as that
-  const words = (v) => v == null || (v === 0 && field.empty) ? "" : String(+(v / shown.factor).toPrecision(shown.factor === 1 ? 5 : 4));
+  const words = (v) => v == null || (v === 0 && field.empty && !field.optional) ? "" : String(+(v / shown.factor).toPrecision(shown.factor === 1 ? 5 : 4));
   const number = el("input", { id, class: `value${(field.empty || "").length > 10 ? " wordy" : ""}`, type: "text", inputmode: "decimal", autocomplete: "off", placeholder: field.empty || "" });
   const slide = el("input", { class: "slide", type: "range", min: 0, max: 1000, step: 1, "aria-label": `${field.title}, slider` });
   const wrong = el("span", { class: "wrong", hidden: true });

@@ -62,7 +62,7 @@ export class Chart {
       const x = LEFT + 12 + i * this.lane;
       const first = rows.findIndex((r) => !r.resting && !r.group && ["writes", "both"].includes(r.knots[thread.name]));
       const lane = svg("g", { "data-dye": thread.dye });
-      const name = svg("text", { class: "lane-name", transform: `translate(${x + 3} ${HEAD - 5}) rotate(-58)` }, thread.short);
+      const name = svg("text", { class: "lane-name", transform: `translate(${x + 3} ${HEAD - 5}) rotate(${this.lane < 15 ? -74 : -58})` }, thread.short);
       const dyed = svg("g", { "data-dye": thread.dye }, name);
       names.append(dyed);
       lane.append(svg("line", { class: "lane", x1: x, x2: x, y1: 0, y2: height - 6 }));
