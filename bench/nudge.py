@@ -16,9 +16,11 @@ import numpy as np
 
 NUDGES = (
     ("tone", "brightness", "base", 512, "60 / 120"),
+    ("height", "contrast", "height", 512, "120"),
+    ("height", "guard", "height", 512, "120"),
     ("normal", "strength", "normal", 512, "60 / 120"),
     ("roughness", "low", "roughness", 512, "60 / 120"),
-    ("occlusion", "strength", "occlusion", 512, "250"),
+    ("occlusion", "strength", "occlusion", 512, "400"),
     ("light", "amount", "form", 256, "250"),
     ("light", "amount", "form", 512, "1000"),
 )

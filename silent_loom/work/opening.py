@@ -155,7 +155,7 @@ def made_from(names: Sequence[str]) -> list[dict[str, str]]:
     >>> made_from(["base", "normal"])[0]
     {'map': 'Height', 'from': 'normal'}
     """
-    maps = [{"thread": n, "source": "0", "kind": "colour" if n == SPECULAR_COLOUR else ""} for n in dict.fromkeys(names)]
+    maps = [{"thread": n, "source": "0" * 64, "kind": "colour" if n == SPECULAR_COLOUR else ""} for n in dict.fromkeys(names)]
     found: dict[str, dict[str, str]] = {}
     for row in begun("set", {"maps": maps}).rows():
         step, settings = registry.step(row.step), registry.settings_of(row.step, row.settings)

@@ -455,3 +455,13 @@ def test_histograms_are_of_what_comes_into_a_row(bench: Workbench, state: State)
     levels = np.arange(above.size)
     assert (below * levels).sum() / below.sum() > 1.2 * (above * levels).sum() / above.sum()
     assert bench.views.counts(state.id, "base", 64, above=row(bright, "photo")) == []
+
+
+def test_a_set_says_what_it_lacks_and_what_that_will_be_made_from() -> None:
+    from silent_loom.work.opening import made_from
+
+    told = {m["map"]: m["from"] for m in made_from(["base", "normal"])}
+    assert told == {"Height": "normal", "Roughness": "base colour", "Metallic": "one value", "Occlusion": "height"}
+    older = {m["map"]: m["from"] for m in made_from(["base", "specular_colour"])}
+    assert (older["Specular weight"], older["Roughness"]) == ("specular colour", "specular weight")
+    assert made_from(["base", "height", "normal", "roughness", "metallic", "occlusion"]) == []
