@@ -164,4 +164,4 @@ def test_files_that_say_the_wrong_thing_are_found_out(tmp_path: Path) -> None:
     told = {f["map"]: " ".join(f["odd"]) for f in check_files(sorted(tmp_path.iterdir()))}
     assert "unit length" in told["normal"]
     assert "terraced" in told["height"]
-    assert "sRGB" in told["roughness"] or told["roughness"] == ""
+    assert "sRGB" in told["roughness"]

@@ -140,7 +140,7 @@ def test_floods_figures_and_numbers() -> None:
     closed, open_ = flooded(plane, markers, True), flooded(plane, markers, False)
     assert open_[3, 3] == 1
     assert open_[3, 17] == 2
-    assert closed[3, 19] in (1, 2)
+    assert (closed != open_).any(), "round the edge other basins come first"
     assert (flooded(plane, markers, False) > 0).all()
     ring = np.zeros((10, 10), bool)
     ring[:, 0] = ring[:, 9] = True

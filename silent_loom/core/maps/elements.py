@@ -66,6 +66,14 @@ def offsets(at: NDArray[Any], centre: Numbers, period: int, wraps: bool) -> Numb
     return (far + period / 2) % period - period / 2 if wraps else far
 
 
+def inner_of(labels: Labels, wraps: bool) -> NDArray[np.bool_]:
+    """Texels whose neighbours to the right and below are of the same element, shape (H, W)."""
+    out = (labels == np.roll(labels, -1, 1)) & (labels == np.roll(labels, -1, 0))
+    if not wraps:
+        out[:, -1] = out[-1] = True
+    return np.asarray(out)
+
+
 def random(count: int, seed: int, channel: int) -> Numbers:
     """A number 0…1 for every label 0…count−1, the same for a label whatever the count.
 

@@ -57,7 +57,7 @@ def setting(
     step : float
         Smallest sensible change.
     shape : str
-        How a value that has a shape is drawn: 'curve', 'corners', 'bands', 'colour', 'thread', 'source'.
+        How a value that has a shape is drawn: 'curve', 'corners', 'sizes', 'colour', 'thread', 'source'.
     when : dict
         Show only when other settings have one of these values.
     log : bool

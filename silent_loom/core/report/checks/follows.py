@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from silent_loom.core.base.colour import luminance
-from silent_loom.core.report.check import Checked, Mend
+from silent_loom.core.report.check import Checked
+from silent_loom.core.report.checks.half_metal import mend as mend
 
 PLACE = 6
 """Where it comes among the checks."""
@@ -37,8 +38,3 @@ def found(what: Checked) -> list[str]:
         if light.std() > 1e-4 and abs(float(np.corrcoef(light.ravel(), plane.ravel())[0, 1])) > ALIKE:
             said.append("follows the brightness of base")
     return said
-
-
-def mend(what: Checked) -> Mend:
-    """None of it is metal, unless somebody says so."""
-    return Mend("None of it is bare metal", "metallic", {"mode": "constant", "value": 0.0})

@@ -14,7 +14,7 @@ from silent_loom.core.base.errors import WeaveError
 from silent_loom.core.base.images import Floats, Image, Kind, data
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.maps import distance
-from silent_loom.core.maps.elements import measured, offsets, random, sized
+from silent_loom.core.maps.elements import inner_of, measured, offsets, random, sized
 from silent_loom.core.maps.flood import Labels, connected, flooded
 from silent_loom.core.maps.parting import borders, parted, usual_size
 from silent_loom.core.weave import threads
@@ -127,7 +127,7 @@ class Elements(MapStep[ElementsSettings]):
         labels = edited(labels, s.edits, like.wraps)
         count = int(labels.max())
         figures = {"elements": count, "size_mm": round(part * longest, 2), "part": part}
-        usual = _joint_depth(labels, told.valley)
+        usual = _joint_depth(labels, told.valley, like.wraps)
         figures["joint_depth"] = usual
         warnings = ("One element only: lower Joins, or say how large elements are.",) if count < 2 else ()
         return Decision({"labels": labels}, figures, warnings)
@@ -143,7 +143,7 @@ class Elements(MapStep[ElementsSettings]):
         labels = refined(decision.arrays["labels"], told.strength, like)
         joint = joints_of(labels, told.valley, decision.figures["joint_depth"], like.wraps)
         texel = like.texel_mm
-        inner = distance.inside(_inner(labels, like.wraps) & (joint < 0.5), like.wraps, texel)
+        inner = distance.inside(inner_of(labels, like.wraps) & (joint < 0.5), like.wraps, texel)
         made = {
             "id": Image(labels[..., None].astype(np.float32), Kind.ID, like.size_mm, like.wraps),
             "joint": data(joint, like),
@@ -173,18 +173,9 @@ def _of(s: ElementsSettings, inputs: Mapping[str, Image]) -> tuple[Image | None,
     return height, colour
 
 
-def _inner(labels: Labels, wraps: bool) -> np.ndarray[tuple[int, ...], np.dtype[np.bool_]]:
-    """Texels whose neighbours to the right and below are of the same element."""
-    right, below = np.roll(labels, -1, 1), np.roll(labels, -1, 0)
-    out = (labels == right) & (labels == below)
-    if not wraps:
-        out[:, -1] = out[-1] = True
-    return out
-
-
-def _joint_depth(labels: Labels, valley: Floats) -> float:
+def _joint_depth(labels: Labels, valley: Floats, wraps: bool) -> float:
     """How deep joints usually are, by the depth of valleys along the borders of elements."""
-    on = valley[~_inner(labels, True)]
+    on = valley[~inner_of(labels, wraps)]
     return float(np.percentile(on, 60)) if on.size else 1.0
 
 
@@ -194,7 +185,7 @@ def joints_of(labels: Labels, valley: Floats, usual: float, wraps: bool) -> Floa
     soft: Floats = np.clip((deep - np.float32(0.4)) / np.float32(0.25), 0, 1)
     named, count = connected(soft > 0.3, wraps)
     on = np.zeros(count + 1, bool)
-    on[np.unique(named[~_inner(labels, wraps)])] = True
+    on[np.unique(named[~inner_of(labels, wraps)])] = True
     on[0] = False
     grown = cv2.dilate(on[named].astype(np.uint8), np.ones((3, 3), np.uint8))
     return (soft * grown).astype(np.float32)

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.maps.distance import inside
-from silent_loom.core.maps.elements import Elements, labels_of, measured, offsets, random, sized
+from silent_loom.core.maps.elements import Elements, inner_of, labels_of, measured, offsets, random, sized
 from silent_loom.core.moving.resample import enlarge, normalise
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
@@ -72,7 +72,7 @@ class Trade(CarryStep[TradeSettings]):
             for at, centre, n in ((xx, told.x, w), (yy, told.y, h))
         ]
         soft = max(s.border * float(np.sqrt(np.median(told.area[told.area > 0]))), 0.75)
-        inner = np.clip(inside(_whole(labels, ids.wraps), ids.wraps) / soft, 0, 1)
+        inner = np.clip(inside(inner_of(labels, ids.wraps), ids.wraps) / soft, 0, 1)
         moved = int((other != np.arange(len(other)))[np.unique(labels)].sum())
         arrays = {
             "labels": labels,
@@ -111,13 +111,6 @@ def _taken(image: Image, x: NDArray[np.float64], y: NDArray[np.float64]) -> Floa
     made = cv2.remap(image.pixels, x.astype(np.float32), y.astype(np.float32), cv2.INTER_CUBIC, borderMode=edge)
     out: Floats = np.ascontiguousarray(made.reshape(image.pixels.shape), np.float32)
     return out
-
-
-def _whole(labels: NDArray[np.int32], wraps: bool) -> NDArray[np.bool_]:
-    out = (labels == np.roll(labels, -1, 1)) & (labels == np.roll(labels, -1, 0))
-    if not wraps:
-        out[:, -1] = out[-1] = False
-    return np.asarray(out)
 
 
 def _spread(labels: NDArray[np.int32], off: NDArray[np.float64], count: int) -> NDArray[np.float64]:
