@@ -8,6 +8,7 @@ from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager, suppress
 from pathlib import Path
 
+from anyio import to_thread
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse, Response
@@ -22,11 +23,14 @@ from silent_loom.store.database import refused
 from silent_loom.store.states import Conflict, Missing
 from silent_loom.store.store import Store
 from silent_loom.web.guard import Guard
+from silent_loom.web.leaving import Leaving
 from silent_loom.web.routers import deliveries, library, maps, materials, opening, trials
 from silent_loom.work.opening import Openings
 from silent_loom.work.workbench import Workbench
 
 STATIC = Path(__file__).parent / "static"
+THREADS = 200
+"""Requests that are answered at a time."""
 log = logging.getLogger(__name__)
 
 
@@ -80,6 +84,8 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
         if warm:
             preparation.start()
         bench.jobs.resume()
+        # Most of them wait for their turn; a page that computes nothing must never wait for a thread
+        to_thread.current_default_thread_limiter().total_tokens = THREADS
         threading.Thread(target=prepare, name="prepare", daemon=True).start()
         yield
         preparation.stop()
@@ -90,6 +96,7 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
     app = FastAPI(title="Silent Loom", version=__version__, lifespan=life, docs_url=None, redoc_url=None)
     app.state.bench, app.state.store, app.state.demo = bench, store, demo
     app.state.rooms = rooms
+    app.add_middleware(Leaving)
     app.add_middleware(Guard, hosts=hosts or set(), token=token)
     app.mount("/static", Fixed(directory=STATIC), name="static")
     for module in (library, opening, materials, maps, trials, deliveries):

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import errno
+import faulthandler
 import secrets
+import signal
 import socket
 from pathlib import Path
 
@@ -28,6 +30,8 @@ def serve(*, data: Path | None, demo: bool, host: str, port: int) -> None:
     LoomError
         No port is free, or the data folder cannot be used, or is in use.
     """
+    if hasattr(signal, "SIGUSR1"):
+        faulthandler.register(signal.SIGUSR1)  # says where every thread is, should it ever stand still
     folder = data or default_folder()
     try:
         folder.mkdir(parents=True, exist_ok=True)

@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
+from silent_loom.core.base.asker import present
 from silent_loom.core.base.errors import Cancelled
 from silent_loom.core.base.parallel import Lane, Rank, Task
 from silent_loom.core.ways.prepare import Preparation
@@ -62,6 +63,9 @@ class Desk:
         """A task for a question from one view; an older question of the same view is given up."""
         self.wait_for_kernels(early or rank > Rank.ASIDE)
         task = Task(lane=self.lane, rank=rank)
+        asker = present()
+        if asker is not None:
+            asker.add(task)
         if view:
             with self._views_lock:
                 last, older = self._views.get(view, (-1, task))
@@ -80,11 +84,13 @@ class Desk:
 
     def wait_for_kernels(self, early: bool) -> None:
         """Until what pictures need is compiled; until everything is, where it is not to come early."""
-        if self.preparation is not None and not self.preparation.ended:
-            if early:
-                self.preparation.wait_for_first()
-            else:
-                self.preparation.wait_for_all()
+        if self.preparation is None:
+            return
+        asker = present()
+        ready = self.preparation.wait_for_first if early else self.preparation.wait_for_all
+        while not ready(0.5):
+            if asker is not None:
+                asker.check()
 
     def answer(
         self,

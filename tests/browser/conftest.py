@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import re
+import signal
 import subprocess
 import sys
-from collections.abc import Iterator
+import time
+from collections.abc import Generator, Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
@@ -31,14 +34,34 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             item.add_marker(pytest.mark.browser)
 
 
+_served: list[tuple[subprocess.Popen[str], Path]] = []
+"""The application under test, and the file of what it complains of."""
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_makereport(item: pytest.Item, call: pytest.CallInfo[None]) -> Generator[None, Any, Any]:
+    """A test that failed says where every thread of the application was at that moment."""
+    report = yield
+    if report.failed and _served and "browser" in str(item.path):
+        process, complaints = _served[0]
+        process.send_signal(signal.SIGUSR1)
+        time.sleep(1)
+        report.sections.append(("the application's threads", complaints.read_text()[-20_000:]))
+    return report
+
+
 @pytest.fixture(scope="session")
 def address(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     folder = tmp_path_factory.mktemp("served")
-    process = subprocess.Popen(
-        [sys.executable, "-m", "silent_loom", "serve", "--data", str(folder), "--port", "0", "--demo"],
-        stdout=subprocess.PIPE,
-        text=True,
-    )
+    complaints = tmp_path_factory.mktemp("complaints") / "stderr.txt"
+    with complaints.open("w") as said:
+        process = subprocess.Popen(
+            [sys.executable, "-m", "silent_loom", "serve", "--data", str(folder), "--port", "0", "--demo"],
+            stdout=subprocess.PIPE,
+            stderr=said,
+            text=True,
+        )
+    _served.append((process, complaints))
     try:
         assert process.stdout is not None
         line = process.stdout.readline()

@@ -6,12 +6,14 @@ import io
 import threading
 import time
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
 
+from silent_loom.core.base.asker import Asker, asking
 from silent_loom.core.base.errors import Cancelled, LoomError, SettingError
 from silent_loom.core.base.parallel import Lane, Rank, Task, both, over_rows
 from silent_loom.core.files.png import png_bytes
@@ -303,6 +305,80 @@ def test_cancelled_while_aside_leaves_the_lane_to_its_owner() -> None:
     for thread in (other, counting):
         thread.join(5)
     assert lane._owner is None
+
+
+def test_who_stepped_aside_goes_on_before_others_of_its_rank_begin() -> None:
+    lane, order = Lane(), []
+    figures = Task(lane=lane, rank=Rank.ASIDE)
+    go = threading.Event()
+
+    def hand() -> None:
+        with lane.hold(Task(lane=lane)):
+            assert go.wait(5)
+
+    def more() -> None:
+        with lane.hold(Task(lane=lane, rank=Rank.ASIDE)):
+            order.append("begun later")
+
+    def count() -> None:
+        with lane.hold(figures):
+            others[0].start()
+            until(lambda: lane._waiting[Rank.HAND] > 0)
+            figures.checkpoint()
+            order.append("begun first")
+
+    others = [threading.Thread(target=f) for f in (hand, count, more)]
+    others[1].start()
+    until(lambda: figures in lane._aside)
+    others[2].start()
+    until(lambda: lane._waiting[Rank.ASIDE] == 2)
+    go.set()
+    for thread in others:
+        thread.join(5)
+    assert order == ["begun first", "begun later"]
+
+
+def test_calls_within_calls_never_wait_for_a_thread_that_waits() -> None:
+    """Ever deeper pairs would fill any pool with calls that wait for each other."""
+
+    def deep(n: int) -> int:
+        return 1 if n == 0 else sum(both(partial(deep, n - 1), partial(deep, n - 1)))
+
+    def in_bands(y0: int, y1: int) -> None:
+        over_rows(64, lambda a, b: time.sleep(0.01))
+
+    done: list[int] = []
+    threads = [threading.Thread(target=lambda: done.append(deep(6)), daemon=True) for _ in range(4)]
+    threads += [threading.Thread(target=lambda: over_rows(256, in_bands), daemon=True) for _ in range(2)]
+    for t in threads:
+        t.start()
+    for t in threads:
+        t.join(30)
+    assert not any(t.is_alive() for t in threads)
+    assert done == [64] * 4
+
+
+def test_a_closed_page_takes_its_questions_back(bench: Workbench, state: State) -> None:
+    asker = Asker()
+    begun = threading.Event()
+
+    def work(_weave: Any, task: Task) -> None:
+        begun.set()
+        until(lambda: task.cancelled)
+        task.checkpoint()
+
+    def ask() -> None:
+        with asking(asker), pytest.raises(Cancelled):
+            bench.desk.answer(state.id, work)
+
+    thread = threading.Thread(target=ask)
+    thread.start()
+    assert begun.wait(5)
+    asker.leave()
+    thread.join(5)
+    assert not thread.is_alive()
+    with asking(asker), pytest.raises(Cancelled):
+        bench.desk.answer(state.id, work)
 
 
 def test_both_runs_side_by_side_and_keeps_the_order() -> None:

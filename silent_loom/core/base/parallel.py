@@ -10,9 +10,10 @@ from __future__ import annotations
 import os
 import threading
 from collections.abc import Callable, Iterator
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
 from enum import IntEnum
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -95,6 +96,7 @@ class Lane:
         self._state = threading.Condition()
         self._owner: Task | None = None
         self._waiting = dict.fromkeys(Rank, 0)
+        self._begun = dict.fromkeys(Rank, 0)  # of those that wait, how many have stepped aside
         self._aside: set[Task] = set()
 
     @contextmanager
@@ -125,7 +127,7 @@ class Lane:
             self._aside.add(whole)
             self._release(whole)
             try:
-                self._acquire(whole)
+                self._acquire(whole, begun=True)
             finally:
                 self._aside.discard(whole)
                 self._state.notify_all()
@@ -133,11 +135,13 @@ class Lane:
     def _before(self, task: Task) -> bool:
         return any(count for rank, count in self._waiting.items() if rank > task.rank)
 
-    def _acquire(self, task: Task) -> None:
+    def _acquire(self, task: Task, begun: bool = False) -> None:
+        """Wait for the lane; of one rank, who has begun ends first, or unfinished work would pile up."""
         with self._state:
             self._waiting[task.rank] += 1
+            self._begun[task.rank] += begun
             try:
-                while self._owner is not None or self._before(task):
+                while self._owner is not None or self._before(task) or (not begun and self._begun[task.rank]):
                     if task.cancelled:
                         raise Cancelled
                     self._state.wait(0.05)
@@ -146,6 +150,7 @@ class Lane:
                 self._owner = task
             finally:
                 self._waiting[task.rank] -= 1
+                self._begun[task.rank] -= begun
                 self._state.notify_all()
 
     def _release(self, task: Task) -> None:
@@ -184,17 +189,23 @@ def over_rows(rows: int, work: Callable[[int, int], Any], task: Task = IDLE, lea
     for i in range(0, len(starts), WORKERS):
         task.checkpoint()
         chunk = [(y, min(rows, y + band)) for y in starts[i : i + WORKERS]]
-        futures = [_pool.submit(work, y0, y1) for y0, y1 in chunk[1:]]
-        work(*chunk[0])
-        for future in futures:
-            future.result()
+        calls = [partial(work, *rows) for rows in chunk]
+        futures = [_pool.submit(call) for call in calls[1:]]
+        calls[0]()
+        for future, call in zip(futures, calls[1:], strict=True):
+            _result(future, call)
 
 
 def both(*calls: Callable[[], Any]) -> list[Any]:
     """Run independent calls side by side and give their results in order."""
     futures = [_pairs.submit(call) for call in calls[1:]]
     first = calls[0]()
-    return [first, *(future.result() for future in futures)]
+    return [first, *(_result(future, call) for future, call in zip(futures, calls[1:], strict=True))]
+
+
+def _result(future: Future[Any], call: Callable[[], Any]) -> Any:
+    """What a call gives; made here where no thread has begun it, so that nobody waits for a pool whose threads all wait."""
+    return call() if future.cancel() else future.result()
 
 
 def copied(samples: NDArray[Any]) -> NDArray[Any]:

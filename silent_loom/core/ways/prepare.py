@@ -137,10 +137,10 @@ class Preparation:
         with self._changed:
             self._changed.wait_for(lambda: self._ended or (self._of > 0 and form not in self._left))
 
-    def wait_for_first(self) -> None:
-        """Until pictures can be shown."""
+    def wait_for_first(self, timeout: float | None = None) -> bool:
+        """Until pictures can be shown, or the seconds are over; whether they can be."""
         with self._changed:
-            self._changed.wait_for(lambda: self._ended or (self._of > 0 and not self._left & set(FIRST)))
+            return self._changed.wait_for(lambda: self._ended or (self._of > 0 and not self._left & set(FIRST)), timeout)
 
     def wait_for_all(self, timeout: float | None = None) -> bool:
         with self._changed:
