@@ -113,3 +113,28 @@ class StoredJob(Base):
     seconds: Mapped[float] = mapped_column(default=0.0)
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
     __table_args__ = (Index("jobs_by_state", "state", "created_at"),)
+
+
+class Snapshot(Base):
+    """A state of a material that has a name; states are never removed, so it needs nothing but the entry."""
+
+    __tablename__ = "snapshots"
+    id: Mapped[str] = mapped_column(String(16), primary_key=True)
+    material_id: Mapped[str] = mapped_column(ForeignKey("materials.id", ondelete="CASCADE"))
+    entry_id: Mapped[int] = mapped_column(Integer)
+    name: Mapped[str] = mapped_column(String(200))
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+    __table_args__ = (Index("snapshots_by_material", "material_id", "created_at"),)
+
+
+class Model(Base):
+    """A model to look at materials on; its file lies beside the database under its hash."""
+
+    __tablename__ = "models"
+    id: Mapped[str] = mapped_column(String(16), primary_key=True)
+    name: Mapped[str] = mapped_column(String(200))
+    digest: Mapped[str] = mapped_column(String(64))
+    format: Mapped[str] = mapped_column(String(8))
+    corners: Mapped[int] = mapped_column(Integer)
+    triangles: Mapped[int] = mapped_column(Integer)
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)

@@ -38,7 +38,15 @@ class Cards:
 
     def card(self, ident: str, entry: int) -> bytes:
         """The picture of a material for its card, PNG, kept on disk by what it shows."""
-        path = self.desk.store.folder / "pictures" / f"{ident}-{self.card_key(ident, entry)}.png"
+        return self._picture(ident, entry, alone=True)
+
+    def snapshot(self, ident: str, entry: int) -> bytes:
+        """The same of any state; kept beside that of the card."""
+        return self._picture(ident, entry, alone=False)
+
+    def _picture(self, ident: str, entry: int, alone: bool) -> bytes:
+        folder = self.desk.store.folder / ("pictures" if alone else "snapshots")
+        path = folder / f"{ident}-{self.card_key(ident, entry)}.png"
         if path.is_file():
             return path.read_bytes()
 
@@ -53,6 +61,8 @@ class Cards:
         with os.fdopen(handle, "wb") as out:
             out.write(body)
         place(partial, path, replace=True)
+        if not alone:
+            return body
         for old in path.parent.glob(f"{ident}-*.png"):
             if old != path:
                 drop(old)

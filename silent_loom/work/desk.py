@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 
 from silent_loom.core.base.asker import present
@@ -14,11 +14,13 @@ from silent_loom.core.base.parallel import Lane, Rank, Task
 from silent_loom.core.ways.prepare import Preparation
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.answers.cache import Cache
+from silent_loom.core.weave.answers.charted import ChartEvaluator
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.edit import set_values
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.store.store import Store
 from silent_loom.store.stored import StoredDecisions
+from silent_loom.work.looking.sight import Sight
 
 R = TypeVar("R")
 
@@ -57,6 +59,7 @@ class Desk:
         self.preparation = preparation
         self._views: dict[str, tuple[int, Task]] = {}
         self._views_lock = threading.Lock()
+        self._charted: list[tuple[Weave, Sight, Weave, Evaluator]] = []
 
     @contextmanager
     def _asking(self, view: str, sequence: int, passing: bool, rank: Rank, early: bool) -> Any:
@@ -98,13 +101,16 @@ class Desk:
         work: Callable[[Weave, Task], R],
         *,
         draft: Draft | None = None,
+        sight: Sight | None = None,
         view: str = "",
         sequence: int = 0,
         entry: int | None = None,
         rank: Rank = Rank.TABLE,
         early: bool = False,
     ) -> R:
-        """Run a question on a material's weave (with a draft laid over it, which goes before all others) in the lane.
+        """Run a question on a material's weave (with a draft and a way of looking laid over it) in the lane.
+
+        A question about a draft goes before all others.
 
         What is seen beside the picture waits for all kernels on a first start, unless it is to come ``early``.
 
@@ -116,11 +122,32 @@ class Desk:
         weave = self.store.get(ident).weave if entry is None else self.store.weave_at(ident, entry)
         if draft is not None:
             weave = draft.on(weave)
+        if sight is not None:
+            weave = self.seen(weave, sight)
         with self._asking(view, sequence, draft is not None, rank if draft is None else Rank.HAND, early) as task:
             return work(weave, task)
 
+    def seen(self, weave: Weave, sight: Sight) -> Weave:
+        """A weave as somebody looks at it; a chart through it gets an evaluator of its own."""
+        if sight == Sight():
+            return weave
+        if not sight.chart:
+            return sight.on(weave)
+        with self._views_lock:
+            for plain, how, made, _ in self._charted:
+                if how == sight and plain == weave:
+                    return made
+            made = sight.on(weave)
+            evaluator = ChartEvaluator(self.evaluator, weave if not sight.off else replace(sight, chart="").on(weave))
+            self._charted = [(weave, sight, made, evaluator), *self._charted[:2]]
+            return made
+
     def evaluator_for(self, weave: Weave, draft: Draft | None, size: int) -> Evaluator:
-        """The evaluator that answers: the quick one for small passing answers to changes above a step that cuts."""
+        """The evaluator that answers: the quick one for small passing answers to changes above a step that cuts, that of a chart
+        for a weave with a chart in it."""
+        for _, _, made, evaluator in self._charted:
+            if made is weave:
+                return evaluator
         if draft is None or size > 512:
             return self.evaluator
         at = weave.index(draft.step_id)

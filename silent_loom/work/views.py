@@ -16,6 +16,7 @@ from silent_loom.core.files.codes import quantise
 from silent_loom.core.files.png import png_bytes
 from silent_loom.core.screen.changes import SIDE, changed_blocks
 from silent_loom.core.screen.display import histogram, rgba, rgba_blocks, shown
+from silent_loom.core.screen.reading import Part, seen
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.work.cards import PICTURE_MAPS
@@ -46,23 +47,36 @@ class Views:
         self.desk = desk
 
     def map_rgba(
-        self, ident: str, thread: str, size: int, *, below: str | None = None, have: str = "", **how: Any
+        self,
+        ident: str,
+        thread: str,
+        size: int,
+        *,
+        below: str | None = None,
+        have: str = "",
+        part: Part = "",
+        clipped: bool = False,
+        **how: Any,
     ) -> tuple[bytes, MapFacts]:
         """A map as RGBA bytes, row by row, and its facts.
 
         Of a picture that a view has already, given by the key in its facts, only what changed is answered: nothing, or the
-        blocks that differ, as long as the older picture is kept and most of it is the same.
+        blocks that differ, as long as the older picture is kept and most of it is the same. ``part``
+        and ``clipped`` as in `seen`.
         """
 
         def work(weave: Weave, task: Task) -> tuple[bytes, MapFacts]:
             evaluator = self.desk.evaluator_for(weave, how.get("draft"), size)
             meaning = evaluator.meaning(weave, thread, below=below)
             key = evaluator.key(weave, thread, size, below=below)
-            look = f"{key}.{meaning.low:g}_{meaning.high:g}"
+            read = f".{part}{'!' if clipped else ''}" if part or clipped else ""
+            look = f"{key}.{meaning.low:g}_{meaning.high:g}{read}"
             image = evaluator.ask(weave, thread, size, task, below=below)
             facts = MapFacts(image.width, image.height, image.size_mm, image.wraps, look)
             if have == look:
                 return b"", replace(facts, blocks=np.zeros((0, 0), np.bool_))
+            if read:
+                return seen(image, meaning, part, clipped, task).tobytes(), facts
             had, _, range_then = have.partition(".")
             older = evaluator.cache.get(had) if range_then == look.partition(".")[2] else None
             blocks = changed_blocks(older, image, task=task) if older is not None else None
@@ -90,20 +104,23 @@ class Views:
 
         return self.desk.answer(ident, work, rank=Rank.ASIDE, early=True, **how)
 
-    def form(self, ident: str, size: int, **how: Any) -> bytes:
+    def form(self, ident: str, size: int, *, unlit: str = "", **how: Any) -> bytes:
         """What the form view draws with, in one piece.
 
         Little-endian: width, height (uint32), repeat in mm across and down, depth in mm (float32), then base colour and
-        occlusion-roughness-metallic as RGBA bytes, normal as RGBA half floats (0…1 for −1…1), height over depth as half
-        floats (0…1).
+        occlusion-roughness-metallic as RGBA bytes, the alpha of the base opacity and that of the others specular weight, normal
+        as RGBA half floats (0…1 for −1…1), height over depth as half floats (0…1). With ``unlit`` the base is another thread,
+        as a flat picture shows it.
         """
 
         def work(weave: Weave, task: Task) -> bytes:
-            plan = self.desk.evaluator.plan(weave)
-            present = [t for t in (*PICTURE_MAPS, "height") if t in plan.threads]
+            evaluator = self.desk.evaluator_for(weave, how.get("draft"), size)
+            plan = evaluator.plan(weave)
+            present = [t for t in (*PICTURE_MAPS, "height", "specular", "opacity") if t in plan.threads]
+            present += [unlit] if unlit and unlit not in present else []
             if not present:
                 raise NotMade("nothing is made here", "", "Switch a step on that brings something in.")
-            maps = self.desk.evaluator_for(weave, how.get("draft"), size).ask_many(weave, present, size, task)
+            maps = evaluator.ask_many(weave, present, size, task)
             first = next(iter(maps.values()))
             w, h, depth = first.width, first.height, plan.spec("height").depth
 
@@ -114,17 +131,16 @@ class Views:
             packed, _ = quantise(orm, "8", colour=False, task=task)
             solid = np.full((h, w, 4), 255, np.uint8)
             solid[..., :3] = packed
+            alphas = np.concatenate([get(t).pixels for t in ("specular", "opacity")], 2)
+            weights, _ = quantise(alphas, "8", colour=False, task=task)
+            solid[..., 3] = weights[..., 0]
+            base = rgba(get(unlit or "base"), plan.spec(unlit or "base"), task)
+            base[..., 3] = weights[..., 1]
             normal = np.ones((h, w, 4), np.float16)
             normal[..., :3] = shown(get("normal"), plan.spec("normal"))
             height = shown(get("height"), plan.spec("height")).astype(np.float16)
             head = struct.pack("<IIfff", w, h, first.size_mm[0], first.size_mm[1], depth)
-            return (
-                head
-                + rgba(get("base"), plan.spec("base"), task).tobytes()
-                + solid.tobytes()
-                + normal.tobytes()
-                + height.tobytes()
-            )
+            return head + base.tobytes() + solid.tobytes() + normal.tobytes() + height.tobytes()
 
         return self.desk.answer(ident, work, **how)
 
@@ -132,14 +148,15 @@ class Views:
         """Exact values at a place, given as parts of the sheet; colour as linear light and as sRGB codes."""
 
         def work(weave: Weave, task: Task) -> dict[str, Any]:
-            width, height = self.desk.evaluator.plan(weave).geometry.at_longer_side(size)
+            evaluator = self.desk.evaluator_for(weave, how.get("draft"), PROBED)
+            width, height = evaluator.plan(weave).geometry.at_longer_side(size)
             x, y = int(u * width) % width, int(v * height) % height
             if size > PROBED:  # of a bake nobody else asked for, only this place
-                texel = self.desk.evaluator.window(weave, thread, size, (x, y, x + 1, y + 1), task).image
+                texel = evaluator.window(weave, thread, size, (x, y, x + 1, y + 1), task).image
             else:
-                image = self.desk.evaluator.ask(weave, thread, size, task)
+                image = evaluator.ask(weave, thread, size, task)
                 texel = image.with_pixels(image.pixels[y : y + 1, x : x + 1])
-            values, meaning = texel.pixels[0, 0], self.desk.evaluator.meaning(weave, thread)
+            values, meaning = texel.pixels[0, 0], evaluator.meaning(weave, thread)
             codes = rgba(texel, meaning)[0, 0, :3]
             return {"x": x, "y": y, "width": width, "height": height, "values": [float(c) for c in values],
                     "codes": codes.tolist(), "unit": meaning.unit, "kind": str(texel.kind)}  # fmt: skip

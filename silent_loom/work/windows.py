@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.parallel import Rank, Task
-from silent_loom.core.screen.display import rgba
+from silent_loom.core.screen.reading import Part, seen
 from silent_loom.core.weave.answers.windows import Box
 from silent_loom.core.weave.rows.model import Weave
 
@@ -37,8 +37,18 @@ class WindowFacts:
     whole_above: str
 
 
-def window_rgba(desk: Desk, ident: str, thread: str, size: int, box: Box, view: str, sequence: int) -> tuple[bytes, WindowFacts]:
-    """A part of a map as RGBA bytes, row by row.
+def window_rgba(
+    desk: Desk,
+    ident: str,
+    thread: str,
+    size: int,
+    box: Box,
+    *,
+    part: Part = "",
+    clipped: bool = False,
+    **how: Any,
+) -> tuple[bytes, WindowFacts]:
+    """A part of a map as RGBA bytes, row by row; ``part`` and ``clipped`` as in `seen`.
 
     Raises
     ------
@@ -51,9 +61,9 @@ def window_rgba(desk: Desk, ident: str, thread: str, size: int, box: Box, view: 
         raise LoomError("this window lies far outside of the sheet", "window", "Ask for one that touches it.")
 
     def work(weave: Weave, task: Task) -> tuple[bytes, WindowFacts]:
-        evaluator = desk.evaluator
+        evaluator = desk.evaluator_for(weave, None, size)
         found = evaluator.window(weave, thread, size, box, task)
         facts = WindowFacts(found.box, evaluator.key(weave, thread, size), found.whole_above)
-        return rgba(found.image, evaluator.meaning(weave, thread), task).tobytes(), facts
+        return seen(found.image, evaluator.meaning(weave, thread), part, clipped, task).tobytes(), facts
 
-    return desk.answer(ident, work, view=view, sequence=sequence, rank=Rank.ASIDE)
+    return desk.answer(ident, work, rank=Rank.ASIDE, **how)

@@ -7,6 +7,8 @@ import threading
 from silent_loom.core.ways.prepare import Preparation
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.store.jobs import StoredJobs
+from silent_loom.store.models import Models
+from silent_loom.store.snapshots import Snapshots
 from silent_loom.store.store import Store
 from silent_loom.work.beside.oddities import Oddities
 from silent_loom.work.beside.trials import Trials
@@ -15,6 +17,8 @@ from silent_loom.work.delivering import Delivering
 from silent_loom.work.desk import Desk
 from silent_loom.work.figures import Figures
 from silent_loom.work.jobs import Jobs
+from silent_loom.work.looking.comparing import Comparing
+from silent_loom.work.looking.reading import Reading
 from silent_loom.work.mending import Mending
 from silent_loom.work.views import Views
 
@@ -34,6 +38,8 @@ class Workbench:
     views, mending, figures, trials, oddities, cards, delivering
         Maps; what is wrong with a photo and what mends it; figures; pictures beside settings; what is odd about a map;
         pictures for the library; deliveries.
+    comparing, reading, snapshots, models
+        Differences between states; values and colours as they are spread; named states; models to look at materials on.
     jobs : Jobs
         What takes over a second, in the background.
     """
@@ -44,6 +50,8 @@ class Workbench:
         self.jobs = Jobs(self.desk.lane, StoredJobs(store))
         self.views, self.mending, self.figures = Views(self.desk), Mending(self.desk), Figures(self.desk)
         self.trials, self.oddities = Trials(self.desk), Oddities(self.desk, self.figures)
+        self.comparing, self.reading = Comparing(self.desk), Reading(self.desk)
+        self.snapshots, self.models = Snapshots(store), Models(store)
         self.cards, self.delivering = Cards(self.desk), Delivering(self.desk, self.jobs)
         self.seeded = threading.Event()
         """Set when the materials of the demo are in the store, if they are wanted."""

@@ -39,6 +39,9 @@ ABLE = {
     "depth": "reads a relief, whose depth is its setting 'depth_mm'",
     "shading": "reads a relief from shading, whose light is its setting 'light_deg'",
     "maps": "brings finished maps in, by its setting 'maps'",
+    "single": "makes a thread of one channel of another, by its settings 'thread', 'channel', 'invert', 'name' and 'whole'",
+    "chart": "puts a test chart in place of a thread, by its settings 'chart' and 'into'",
+    "tone": "changes the tones of a thread, by its settings 'thread', 'gain' and 'brightness'",
     "sheet": "makes a sheet of its own, whose size is its settings 'width_mm' and 'height_mm'",
 }
 """What steps may say that they can do (`Step.can`)."""

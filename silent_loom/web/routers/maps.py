@@ -10,19 +10,45 @@ from fastapi import APIRouter, Query, Request, Response
 from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.screen.changes import SIDE
+from silent_loom.core.screen.reading import Part
 from silent_loom.core.weave.threads import check_name
 from silent_loom.web.common import Bench, kept_by
 from silent_loom.work.desk import Draft
+from silent_loom.work.looking.sight import Sight, Trial
 from silent_loom.work.windows import window_rgba
 
 router = APIRouter(prefix="/api/materials/{ident}")
 _Size = Query(512, ge=8, le=4096)
 
 
-class Ask(BaseModel):
-    """A question from one view. A newer one of the same view gives the older one up (answer 204)."""
+class TrialAsk(BaseModel):
+    """A thread, or one channel of it, tried in another role."""
 
     model_config = ConfigDict(extra="forbid")
+
+    role: str = Field(max_length=40)
+    thread: str = Field(max_length=60)
+    part: str = Field("", max_length=20)
+    inverted: bool = False
+
+
+class Look(BaseModel):
+    """How a weave is looked at, without changing it: a row off, a test chart put in, a thread in another role."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    off: str = Field("", max_length=200, description="Row or group that is passed over.")
+    chart: str = Field("", max_length=40, description="Test chart in place of the base colour.")
+    chart_below: str = Field("", max_length=200, description="Row right below which the chart is put; the first one if empty.")
+    trial: TrialAsk | None = None
+
+    def sight(self) -> Sight:
+        trial = Trial(**self.trial.model_dump()) if self.trial else None
+        return Sight(self.off, self.chart, self.chart_below, trial)
+
+
+class Ask(Look):
+    """A question from one view. A newer one of the same view gives the older one up (answer 204)."""
 
     thread: str = "base"
     size: int = Field(512, ge=8, le=4096)
@@ -34,11 +60,14 @@ class Ask(BaseModel):
     sequence: int = 0
     u: float = Field(0.0, allow_inf_nan=False)
     v: float = Field(0.0, allow_inf_nan=False)
-    have: str = Field("", max_length=80)
+    have: str = Field("", max_length=100)
+    part: Part = Field("", description="One channel, or the lightness, as grey.")
+    clipped: bool = Field(False, description="Mark what is cut off.")
+    unlit: str = Field("", max_length=60, description="Of a form: a thread that is shown in place of the base colour.")
 
     def how(self) -> dict[str, Any]:
         draft = Draft(self.step_id, self.settings) if self.step_id and self.settings is not None else None
-        return {"draft": draft, "view": self.view, "sequence": self.sequence, "entry": self.entry}
+        return {"draft": draft, "sight": self.sight(), "view": self.view, "sequence": self.sequence, "entry": self.entry}
 
 
 @router.post("/map")
@@ -48,7 +77,8 @@ def map_raw(ident: str, body: Ask, bench: Bench) -> Response:
     To a view that says which picture it has (``have``), the blocks that differ are answered one after another, their side,
     columns and rows in ``x-blocks``: ``128 3,4 4,4``.
     """
-    raw, facts = bench.views.map_rgba(ident, check_name(body.thread), body.size, below=body.below, have=body.have, **body.how())
+    shown: dict[str, Any] = {"below": body.below, "part": body.part, "clipped": body.clipped}
+    raw, facts = bench.views.map_rgba(ident, check_name(body.thread), body.size, have=body.have, **shown, **body.how())
     headers = {
         "x-width": str(facts.width),
         "x-height": str(facts.height),
@@ -62,14 +92,15 @@ def map_raw(ident: str, body: Ask, bench: Bench) -> Response:
     return Response(raw, media_type="application/octet-stream", headers=headers)
 
 
-class WindowAsk(BaseModel):
+class WindowAsk(Look):
     """A question about a part of a map, in texels of the whole at a size."""
-
-    model_config = ConfigDict(extra="forbid")
 
     thread: str = "base"
     size: int = Field(8192, ge=8, le=16384)
     box: tuple[int, int, int, int]
+    entry: int | None = None
+    part: Part = ""
+    clipped: bool = False
     view: str = Field("", max_length=80)
     sequence: int = 0
 
@@ -77,7 +108,9 @@ class WindowAsk(BaseModel):
 @router.post("/window")
 def window(ident: str, body: WindowAsk, bench: Bench) -> Response:
     """A part of a map at the size of a bake as RGBA bytes; where it lies and its key in the headers."""
-    raw, facts = window_rgba(bench.desk, ident, check_name(body.thread), body.size, body.box, body.view, body.sequence)
+    how: dict[str, Any] = {"sight": body.sight(), "entry": body.entry, "view": body.view, "sequence": body.sequence}
+    shown: dict[str, Any] = {"part": body.part, "clipped": body.clipped}
+    raw, facts = window_rgba(bench.desk, ident, check_name(body.thread), body.size, body.box, **shown, **how)
     headers = {"x-box": " ".join(map(str, facts.box)), "x-key": facts.key, "x-whole-above": quote(facts.whole_above)}
     return Response(raw, media_type="application/octet-stream", headers=headers)
 
@@ -85,7 +118,8 @@ def window(ident: str, body: WindowAsk, bench: Bench) -> Response:
 @router.post("/form")
 def form(ident: str, body: Ask, bench: Bench) -> Response:
     """Everything the form view draws with (see `Workbench.form`)."""
-    return Response(bench.views.form(ident, body.size, **body.how()), media_type="application/octet-stream")
+    unlit = check_name(body.unlit) if body.unlit else ""
+    return Response(bench.views.form(ident, body.size, unlit=unlit, **body.how()), media_type="application/octet-stream")
 
 
 @router.get("/map/{thread}.png")

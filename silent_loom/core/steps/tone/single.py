@@ -33,6 +33,9 @@ class SingleSettings(Settings):
         names={"first": "first: red, right", "second": "second: green, up", "third": "third: blue, out"},
     )
     invert: bool = setting(False, "Low is high.")
+    whole: bool = setting(
+        False, "0 to 1 becomes the whole range of the thread that it makes: of a height its depth.", title="Over its range"
+    )
     name: ThreadName = setting("helper", "Name of the thread that it makes.", title="Makes", shape="thread", new=True)
 
 
@@ -40,6 +43,7 @@ class Single(MapStep[SingleSettings]):
     """Colour in sRGB-encoded values, directions from −1…1 to 0…1, plain numbers as they are."""
 
     name = "single"
+    can = frozenset({"single"})
     title = "Single out"
     words_for_it = ("channel", "helper", "mask", "split", "copy", "thread")
     sentence = "Makes a thread of its own out of one channel: for masks, and for other steps to read."
@@ -57,8 +61,8 @@ class Single(MapStep[SingleSettings]):
     def halo(self, s: SingleSettings, after: Geometry, texels: Texels) -> int:
         return 0
 
-    def makes(self, s: SingleSettings) -> tuple[threads.ThreadSpec, ...]:
-        usual = threads.spec(s.name)
+    def makes_of(self, s: SingleSettings, present: Mapping[str, threads.ThreadSpec]) -> tuple[threads.ThreadSpec, ...]:
+        usual = present.get(s.name) or threads.spec(s.name)
         return (usual if usual.kind is Kind.DATA else threads.helper(s.name),)
 
     def run(
@@ -70,7 +74,11 @@ class Single(MapStep[SingleSettings]):
         if meaning.unit or image.kind in (Kind.NORMAL, Kind.VECTOR):
             scale, offset = meaning.scale()
             plane = plane * scale + offset
-        return {s.name: data(1 - plane if s.invert else plane, image)}
+        plane = 1 - plane if s.invert else plane
+        if s.whole:
+            made = self.makes_of(s, sheet.meanings)[0]
+            plane = plane * np.float32(made.depth) + np.float32(made.low)
+        return {s.name: data(plane, image)}
 
     def _plane(self, s: SingleSettings, image: Image, task: Task) -> Floats:
         channels = image.pixels.shape[2]

@@ -15,6 +15,7 @@ from silent_loom.core.base.kernels import kernel
 from silent_loom.core.base.parallel import Task, over_rows
 from silent_loom.core.base.srgb import decode_srgb
 from silent_loom.core.maps import curve as tone_curve
+from silent_loom.core.moving.slopes import normals_of, slopes_of
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
 from silent_loom.core.weave.step import Geometry, MapStep, Sheet, Texels
@@ -24,7 +25,7 @@ Stop = tuple[float, float, float, float]
 
 
 class ToneSettings(Settings):
-    thread: ThreadName = setting("base", "Which thread is changed.", shape="thread", kinds=(Kind.COLOUR, Kind.DATA))
+    thread: ThreadName = setting("base", "Which thread is changed.", shape="thread", kinds=(Kind.COLOUR, Kind.DATA, Kind.NORMAL))
     black: float = setting(0.0, "What becomes black.", low=-1, high=1, soft=(0, 1), step=0.005, shape="levels")
     white: float = setting(1.0, "What becomes white.", low=0, high=4, soft=(0, 1), step=0.005)
     gamma: float = setting(
@@ -52,7 +53,14 @@ class ToneSettings(Settings):
     saturation: float = setting(0.0, "More or less colour; −100 is grey.", unit="%", low=-100, high=200, soft=(-100, 100), step=1)
     hue: float = setting(0.0, "Turns all hues.", unit="°", low=-180, high=180, step=1)
 
-    gain: float = setting(1.0, "Factor on all values.", low=0, high=16, soft=(0, 4), step=0.01)
+    gain: float = setting(
+        1.0,
+        "Factor on all values; of normals on their slopes, nothing else acts on them.",
+        low=0,
+        high=16,
+        soft=(0, 4),
+        step=0.01,
+    )
     channel: Literal["all", "red", "green", "blue"] = setting(
         "all", "Which channel of a colour levels and curve act on.", names={"all": "all channels"}
     )
@@ -94,6 +102,7 @@ class Tone(MapStep[ToneSettings]):
     """
 
     name = "tone"
+    can = frozenset({"tone"})
     title = "Tone"
     words_for_it = ("colour", "brightness", "contrast", "saturation", "hue", "levels", "curve")
     sentence = "Levels, hue, saturation, brightness and contrast of one thread."
@@ -119,6 +128,8 @@ class Tone(MapStep[ToneSettings]):
         slope = np.float32(1 + s.contrast / 100 if s.contrast <= 0 else 1 / max(1 - s.contrast / 201, 1e-3))
         if sheet.meaning(s.thread).unit:
             return {s.thread: image.with_pixels(image.pixels * (slope * np.float32(s.gain)))}
+        if image.kind is Kind.NORMAL:
+            return {s.thread: image.with_pixels(normals_of(slopes_of(image.pixels, task) * np.float32(s.gain), task))}
         if image.kind is Kind.COLOUR:
             return {s.thread: image.with_pixels(self._coloured(s, image, slope, task))}
         t = (image.pixels * np.float32(s.gain) - np.float32(s.black)) / np.float32(s.white - s.black)

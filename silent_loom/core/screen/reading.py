@@ -1,0 +1,151 @@
+"""Reading a map: one channel of it, what is cut off, how its values and colours are spread."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from silent_loom.core.base.colour import lab, lightness, luminance
+from silent_loom.core.base.images import Image, Kind
+from silent_loom.core.base.parallel import IDLE, Task
+from silent_loom.core.base.srgb import encode_srgb
+from silent_loom.core.screen.display import rgba, shown, visible
+from silent_loom.core.weave.threads import ThreadSpec
+
+Part = Literal["", "r", "g", "b", "lightness"]
+TOO_DARK, TOO_BRIGHT = (38, 92, 176), (226, 62, 30)
+"""In these the places are marked that lie at or beyond the ends of what a file can hold."""
+REACH = 96.0
+"""a* and b* to which the plot of colours goes each way."""
+PLOT = 193
+"""Cells along a side of the plot of colours; odd, so that grey has a cell of its own."""
+
+
+def seen(image: Image, meaning: ThreadSpec, part: Part = "", clipped: bool = False, task: Task = IDLE) -> NDArray[np.uint8]:
+    """A map on screen, one channel of it as grey, with what is cut off marked.
+
+    Parameters
+    ----------
+    part : str
+        '' for all of it, 'r', 'g' or 'b' for the codes of one channel, 'lightness' for CIE L* (100 is white; of colour only,
+        of anything else the mean of its channels).
+    clipped : bool
+        Mark what lies at or beyond the ends of the range: `TOO_DARK`, `TOO_BRIGHT`.
+
+    Returns
+    -------
+    uint8 array, shape (H, W, 4), opaque
+    """
+    out = rgba(image, meaning, task)
+    if part == "lightness":
+        if image.kind is Kind.COLOUR:
+            tone = lightness(luminance(np.maximum(image.pixels, 0), task)) / 100
+            grey = np.rint(np.clip(tone, 0, 1) * 255).astype(np.uint8)
+        else:
+            grey = np.rint(out[..., :3].mean(2)).astype(np.uint8)
+        out[..., :3] = grey[..., None]
+    elif part:
+        out[..., :3] = out[..., "rgb".index(part), None]
+    if clipped and image.kind is not Kind.ID:
+        low, high = cut_off(image, meaning, part)
+        out[low, :3] = TOO_DARK
+        out[high, :3] = TOO_BRIGHT
+    return out
+
+
+def cut_off(image: Image, meaning: ThreadSpec, part: Part = "") -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+    """Where a map is at or beyond the low and the high end of what a file holds, in any channel (or in one); both (H, W).
+
+    The parts of a direction are cut beyond −1…1 only: their ends belong to them.
+    """
+    values = shown(image, meaning)
+    if part in ("r", "g", "b") and values.shape[2] == 3:
+        values = values[..., "rgb".index(part), None]
+    edge = -1e-4 if image.kind in (Kind.NORMAL, Kind.VECTOR) else 0.0
+    dark, bright = values <= edge, values >= 1 - edge
+    whole = image.kind is Kind.COLOUR and part == ""  # a pure red is not cut off because it holds no green
+    low = np.all(dark, axis=2) if whole else np.any(dark, axis=2)
+    return np.logical_or(low, ~np.all(np.isfinite(values), axis=2)), np.any(bright, axis=2)
+
+
+@dataclass(frozen=True)
+class Channel:
+    """How the values of one channel are spread, in the map's own unit (sRGB codes 0…255 for colour)."""
+
+    name: str
+    low: float
+    p1: float
+    median: float
+    p99: float
+    high: float
+    mean: float
+    deviation: float
+
+
+def spread(image: Image, meaning: ThreadSpec) -> dict[str, Any]:
+    """What there is to read in a map.
+
+    Returns
+    -------
+    dict
+        channels (`Channel` as dicts), unit, dark and bright (shares of texels that are cut off), levels (different values
+        among at most a million texels, of the first channel), width, height.
+    """
+    pixels = visible(image)
+    step = max(1, int(np.sqrt(image.width * image.height / 1_000_000)))
+    names = {1: ("value",), 2: ("x", "y")}.get(pixels.shape[2], ("x", "y", "z") if image.kind is Kind.NORMAL else ("r", "g", "b"))
+    part: NDArray[Any] = pixels[::step, ::step]
+    if image.kind is Kind.COLOUR:
+        part = rgba(image.with_pixels(np.ascontiguousarray(part)), meaning)[..., :3]
+    channels = []
+    for k, name in enumerate(names):
+        v = part[..., k].astype(np.float64).ravel()
+        p1, median, p99 = np.percentile(v, [1, 50, 99])
+        found = (v.min(), p1, median, p99, v.max(), v.mean(), v.std())
+        channels.append(asdict(Channel(name, *(float(x) for x in found))))
+    low, high = cut_off(image, meaning)
+    return {
+        "channels": channels,
+        "unit": "code" if image.kind is Kind.COLOUR else meaning.unit,
+        "dark": float(low.mean()),
+        "bright": float(high.mean()),
+        "levels": int(len(np.unique(part[..., 0]))),
+        "width": image.width,
+        "height": image.height,
+    }
+
+
+def colour_plot(image: Image) -> NDArray[np.uint8]:
+    """How often each hue and chroma comes: red to the right, yellow up, grey in the middle. uint8, shape (193, 193, 4).
+
+    The plane of CIE a* and b*, ±96 each way, each cell in its own colour at L* 62, more opaque the more texels lie in it.
+    """
+    step = max(1, int(np.sqrt(image.width * image.height / 400_000)))
+    colours = lab(np.ascontiguousarray(np.maximum(image.pixels[::step, ::step, :3], 0)))
+    at = np.rint((colours[..., 1:] + REACH) / (2 * REACH) * (PLOT - 1)).astype(int).clip(0, PLOT - 1)
+    counts = np.zeros((PLOT, PLOT))
+    np.add.at(counts, (PLOT - 1 - at[..., 1].ravel(), at[..., 0].ravel()), 1.0)
+    strength = np.log1p(counts) / np.log1p(counts.max())
+    axis = np.linspace(-REACH, REACH, PLOT)
+    out = np.empty((PLOT, PLOT, 4), np.uint8)
+    out[..., :3] = _codes_of(62.0, axis[None, :], axis[::-1, None])
+    out[..., 3] = np.rint(255 * np.where(counts > 0, 0.25 + 0.75 * strength, 0))
+    return out
+
+
+def _codes_of(tone: float, a: NDArray[np.float64], b: NDArray[np.float64]) -> NDArray[np.uint8]:
+    """sRGB codes of CIE L*a*b* colours, the nearest that a screen has."""
+    y = np.full(np.broadcast_shapes(a.shape, b.shape), (tone + 16) / 116)
+    x, z = y + a / 500, y - b / 200
+    xyz = np.stack([_uncubed(v) for v in (x, y, z)], -1) * np.array([0.95047, 1.0, 1.08883])
+    to_rgb = np.array(
+        [[3.2404542, -1.5371385, -0.4985314], [-0.9692660, 1.8760108, 0.0415560], [0.0556434, -0.2040259, 1.0572252]]
+    )
+    return np.rint(encode_srgb(np.clip(xyz @ to_rgb.T, 0, 1)) * 255).astype(np.uint8)
+
+
+def _uncubed(t: NDArray[np.float64]) -> NDArray[np.float64]:
+    return np.where(t > 6 / 29, t**3, (t - 16 / 116) * 3 * (6 / 29) ** 2)

@@ -1,0 +1,116 @@
+"""Models that materials are looked at on."""
+
+from __future__ import annotations
+
+import secrets
+from dataclasses import dataclass
+from datetime import datetime
+from typing import BinaryIO
+
+from sqlalchemy import select
+
+from silent_loom.core.base.errors import LoomError
+from silent_loom.core.files.mesh import Mesh, read_mesh
+from silent_loom.store import tables as t
+from silent_loom.store.blobs import Blobs
+from silent_loom.store.states import Missing
+from silent_loom.store.store import Store
+
+
+@dataclass(frozen=True)
+class ModelFacts:
+    """A model as a list needs it."""
+
+    id: str
+    name: str
+    format: str
+    corners: int
+    triangles: int
+    created_at: datetime
+
+
+class Models:
+    """The models of one store, in a folder of their own."""
+
+    def __init__(self, store: Store) -> None:
+        self._store, self._files = store, Blobs(store.folder / "models")
+
+    def add(self, stream: BinaryIO, name: str) -> ModelFacts:
+        """Keep a model that can be read.
+
+        Raises
+        ------
+        FileError
+            It cannot; nothing is then kept.
+        """
+        words = name.encode("utf-8", "replace").decode("utf-8")[-200:] or "model"
+        digest = self._files.put(stream)
+        path = self._files.path(digest)
+        try:
+            mesh = read_mesh(path, words)
+        except LoomError:
+            if not self._knows(digest):
+                path.unlink(missing_ok=True)
+            self._files.added(digest)
+            raise
+        with path.open("rb") as file:
+            kind = "glb" if file.read(4) == b"glTF" else "obj"
+        with self._store.writing() as session:
+            row = t.Model(
+                id=secrets.token_hex(6),
+                name=words,
+                digest=digest,
+                format=kind,
+                corners=len(mesh.positions),
+                triangles=len(mesh.triangles),
+            )
+            session.add(row)
+            session.flush()
+            facts = _facts(row)
+        self._files.added(digest)
+        return facts
+
+    def all(self) -> list[ModelFacts]:
+        """Every model, the newest first."""
+        with self._store.reading() as session:
+            return [_facts(r) for r in session.scalars(select(t.Model).order_by(t.Model.created_at.desc(), t.Model.id))]
+
+    def mesh(self, ident: str) -> Mesh:
+        """The triangles of a model.
+
+        Raises
+        ------
+        Missing
+            There is no such model.
+        FileError
+            Its file is gone, or was damaged.
+        """
+        with self._store.reading() as session:
+            row = session.get(t.Model, ident)
+        if row is None:
+            raise Missing("there is no such model", ident, "It was thrown away; choose its file again.")
+        return read_mesh(self._files.path(row.digest), row.name)
+
+    def forget(self, ident: str) -> None:
+        """Take a model out; its file goes when no other model is the same.
+
+        Raises
+        ------
+        Missing
+        """
+        with self._store.writing() as session:
+            row = session.get(t.Model, ident)
+            if row is None:
+                raise Missing("there is no such model", ident, "It was thrown away.")
+            digest = row.digest
+            session.delete(row)
+        if not self._knows(digest):
+            self._files.path(digest).unlink(missing_ok=True)
+
+    def _knows(self, digest: str) -> bool:
+        with self._store.reading() as session:
+            return session.scalars(select(t.Model.id).where(t.Model.digest == digest).limit(1)).first() is not None
+
+
+def _facts(row: t.Model) -> ModelFacts:
+    return ModelFacts(row.id, row.name, row.format, row.corners, row.triangles, row.created_at)

@@ -1,0 +1,1 @@
+"""Looking without touching: other states, steps off, charts, maps in other roles, differences, snapshots."""
