@@ -13,8 +13,8 @@ import pytest
 from fastapi.testclient import TestClient
 from PIL import Image as Pillow
 
+from silent_loom.core.delivery.difference import differences
 from silent_loom.core.files import read
-from silent_loom.core.report.difference import differences
 from silent_loom.core.weave.threads import spec
 from tests.core.test_looking import CUBE, triangle
 from tests.web.test_api import change, row, wait
