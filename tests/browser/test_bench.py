@@ -480,7 +480,7 @@ def test_steps_are_found_by_plain_words_and_go_in_below_the_chosen_one(bench: Pa
     page.keyboard.press("a")
     page.get_by_label("Find a step").fill("stain")
     expect(page.locator(".palette-item").first).to_contain_text("Clean")
-    assert page.locator(".palette-item img").first.evaluate("i => i.naturalWidth") > 70
+    wait(page, "document.querySelector('.palette-item img')?.naturalWidth > 70")
     page.keyboard.press("Enter")
     settled(page, head)
     steps = page.locator(".course").evaluate_all("rows => rows.map(r => r.dataset.step)")

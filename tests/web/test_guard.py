@@ -11,7 +11,7 @@ from sqlalchemy.exc import OperationalError
 
 from silent_loom.store.store import Store
 from silent_loom.web.app import create_app
-from silent_loom.web.guard import COOKIE, _name_of
+from silent_loom.web.guard import COOKIE, Guard, _name_of
 
 HOST = {"host": "127.0.0.1:8321"}
 
@@ -46,8 +46,7 @@ def test_a_write_from_another_site_is_refused_however_it_is_told(client: TestCli
 
 def test_a_body_in_chunks_has_a_bound_too(store: Store) -> None:
     app = create_app(store, warm=False)
-    for middleware in app.user_middleware:
-        middleware.kwargs["max_body"] = 1 << 16
+    next(m for m in app.user_middleware if m.cls is Guard).kwargs["max_body"] = 1 << 16
 
     def endless() -> Iterator[bytes]:
         for _ in range(64):

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import asyncio
 import threading
-from typing import Any
+from collections.abc import Coroutine
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any, TypeVar
 
 import pytest
 from fastapi import FastAPI, Request
@@ -13,6 +15,8 @@ from starlette.responses import StreamingResponse
 from silent_loom.core.base.asker import present
 from silent_loom.core.base.parallel import Task
 from silent_loom.web.leaving import Leaving
+
+T = TypeVar("T")
 
 
 def app_of(begun: threading.Event, ended: list[str]) -> FastAPI:
@@ -49,6 +53,12 @@ def app_of(begun: threading.Event, ended: list[str]) -> FastAPI:
         return StreamingResponse(parts())
 
     return app
+
+
+def alone(work: Coroutine[Any, Any, T]) -> T:
+    """Run in a thread of its own: other tests of this process may have left a loop behind in this one."""
+    with ThreadPoolExecutor(1) as pool:
+        return pool.submit(asyncio.run, work).result()
 
 
 async def requested(app: FastAPI, method: str, path: str, parts: list[bytes], leaves: asyncio.Event) -> list[dict[str, Any]]:
@@ -92,7 +102,7 @@ def test_who_leaves_is_not_computed_for(method: str, parts: list[bytes], told: l
         leaves.set()
         await asked
 
-    asyncio.run(run())
+    alone(run())
     assert ended == told
 
 
@@ -100,5 +110,5 @@ def test_who_stays_is_answered_whole() -> None:
     async def run() -> list[dict[str, Any]]:
         return await requested(app_of(threading.Event(), []), "POST", "/read", [b"one ", b"two "], asyncio.Event())
 
-    sent = asyncio.run(run())
+    sent = alone(run())
     assert b"".join(m.get("body", b"") for m in sent) == b"one two one two "

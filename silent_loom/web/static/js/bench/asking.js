@@ -16,6 +16,7 @@ export class Asking {
     this.running = 0;
     this.waiting = null;
     this.small = false;    // only the smallest answers while the hand moves
+    this.of = () => ({ path: state.path, lay: state.question() }); // what is asked about: the material as it stands, or another state
     this.quick = true;     // whether 512 has been quick enough while a control moves
   }
 
@@ -41,11 +42,11 @@ export class Asking {
     if (!this.next) return false;
     if (this.running >= 2) { this.waiting = size; return false; }
     const { endpoint, body } = this.next, sequence = ++this.sequence, started = performance.now();
-    const drafting = !!this.state.draft;
+    const drafting = !!this.state.draft, { path, lay } = this.of();
     this.running++;
     this.busy(true);
     try {
-      const answer = await bytes(`${this.state.path}/${endpoint}`, { ...this.have?.(size), ...body, ...this.state.question(), size, view: this.view, sequence });
+      const answer = await bytes(`${path}/${endpoint}`, { ...this.have?.(size), ...body, ...lay, size, view: this.view, sequence });
       if (drafting && size >= 512) this.quick = performance.now() - started < 140;
       else if (drafting && performance.now() - started < 25) this.quick = true;
       if (answer && sequence > this.shown) {

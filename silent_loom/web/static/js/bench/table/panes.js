@@ -2,7 +2,7 @@
 import { el, get } from "../../base/api.js";
 import { CornersView } from "./corners.js";
 import { FlatView } from "./flat.js";
-import { FormView } from "./form.js";
+import { FormView } from "./form/view.js";
 import { GridView } from "./lattice.js";
 import { LengthView } from "./length.js";
 

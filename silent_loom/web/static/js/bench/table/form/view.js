@@ -1,0 +1,443 @@
+// The surface on a form, under a light that can be turned; several surfaces beside each other, or one wiped over another, in the
+// same light. Shading only: every map comes from the application.
+import * as THREE from "/static/vendor/three/three.module.js";
+import { el } from "../../../base/api.js";
+import { LIGHTS, surroundings } from "./lights.js";
+import { Rough, drawnInSoftware } from "./rough.js";
+import { FORMS, modelOf, person, tilesOf } from "./shapes.js";
+import { Surface, uniforms } from "./surface.js";
+import { Tools } from "./tools.js";
+
+// Corners along the longer side. Without a graphics card: at rest at last, at rest at once, and under a moving hand; and with one
+const DETAIL = { soft: [512, 128, 28], card: [768] };
+
+export class FormView {
+  constructor(pane) {
+    this.pane = pane;
+    this.state = pane.state;
+    this.kind = "flat";
+    this.set = { across: 1, down: 1, linked: true, real: true, metres: 3, lift: 1, middle: 0.5, sunk: false, normal: 1, roughness: 0, exposure: 0 };
+    this.look = { light: "quay", relief: false, unlit: "", off: new Set() };
+    this.turn = [-0.2, -0.5];
+    this.light = [-0.5, 0.55];
+    this.away = FORMS.flat.near;
+    this.shared = uniforms();
+    this.canvas = el("canvas", { tabindex: 0, role: "img", "aria-label": "The surface on a form" });
+    this.sides = [new Surface(this)];
+    this.arranged = { way: "one", at: 0.5 };
+    this.lamp = el("div", { class: "light", tabindex: 0, role: "slider", "aria-label": "Light direction", "aria-valuetext": "from the upper left", title: "Drag to turn the light" }, el("i"));
+    this.lamp.addEventListener("pointerdown", (e) => this.dragLamp(e));
+    this.lamp.addEventListener("keydown", (e) => this.key(e, true));
+    this.canvas.addEventListener("pointerdown", (e) => this.drag(e));
+    this.canvas.addEventListener("contextmenu", (e) => e.preventDefault());
+    this.canvas.addEventListener("wheel", (e) => { e.preventDefault(); this.nearer(1.0012 ** e.deltaY); }, { passive: false });
+    this.canvas.addEventListener("keydown", (e) => this.key(e, e.shiftKey));
+    this.tools = new Tools(this);
+    this.rough = new Rough();
+    this.names = el("div", { class: "side-names", "aria-hidden": true });
+    this.extra = [this.rough.over, this.names, this.lamp, this.tools.node];
+  }
+
+  get form() { return FORMS[this.kind] || { near: 3.4, own: true }; }
+  get asking() { return this.sides[0].asking; }
+  get mm() { return this.sides[0].mm; }
+
+  start() {
+    if (this.renderer) return true;
+    this.soft = drawnInSoftware();
+    try { this.renderer = new THREE.WebGLRenderer({ canvas: this.canvas, antialias: !this.soft, preserveDrawingBuffer: true }); }
+    catch { this.pane.say("This browser gives no WebGL: the form cannot be shown. Flat, repeat and half shift work."); return false; }
+    this.renderer.outputColorSpace = THREE.SRGBColorSpace;
+    this.renderer.toneMapping = THREE.NeutralToneMapping;
+    this.renderer.autoClear = false;
+    this.scene = new THREE.Scene();
+    this.camera = new THREE.PerspectiveCamera(38, 1, 0.1, 40);
+    this.sun = new THREE.DirectionalLight(0xffffff, 1);
+    this.scene.add(this.sun);
+    this.body = new THREE.Group();
+    this.scene.add(this.body);
+    this.lit();
+    this.shape();
+    return true;
+  }
+
+  lit() {
+    const setting = LIGHTS[this.look.light];
+    this.scene.environment = setting.share ? surroundings(this.renderer, this.look.light) : null;
+    this.scene.environmentIntensity = setting.share;
+    this.sun.color.set(setting.sun[0]);
+    this.sun.intensity = setting.sun[1];
+  }
+
+  resize() { if (this.start()) this.draw(); this.ask(); }
+  ask() {
+    if (this.pane.nothing()) return;
+    for (const side of this.sides) side.ask();
+  }
+
+  busy(side, on) {
+    side.working = on;
+    this.pane.computing(this.sides.some((s) => s.working));
+  }
+
+  arrived(side) {
+    if (!this.sides.includes(side)) { side.dispose(); return; }
+    if (this.state.draft) this.moving();
+    this.apply();
+    if (this.sides.every((s) => s.there)) this.pane.painted(this, side.texels);
+  }
+
+  // Other surfaces on the form: [{ title, of }]; with none, the material as it stands. way: one, beside, wipe, blink, difference
+  lay(list, way = "one", at = 0.5) {
+    for (const old of this.sides.slice(1)) old.dispose();
+    const [first, ...more] = list.length ? list : [{ title: "", of: null }];
+    const own = () => ({ path: this.state.path, lay: this.state.question() });
+    this.sides = [this.sides[0], ...more.map((s) => new Surface(this, s.title, s.of))];
+    this.sides[0].title = first.title;
+    this.sides[0].asking.of = first.of || own;
+    this.arranged = { way: more.length ? way : "one", at };
+    this.showNames();
+    if (this.renderer) { this.begun = false; this.ask(); this.draw(); }
+  }
+
+  arrange(way, at) {
+    this.arranged = { way, at };
+    this.showNames();
+    this.moving();
+    this.draw();
+  }
+
+  showNames() {
+    const { way } = this.arranged, n = this.sides.length;
+    this.names.replaceChildren(...(n < 2 || way === "difference" ? [] : this.sides.map((s, i) => el("span", { class: "side-name" }, s.title))));
+    this.names.className = `side-names ${way} n${n}`;
+  }
+
+  // --- what is on the form -----------------------------------------------------------------------------------
+  async shape() {
+    if (!this.renderer) return;
+    const wanted = (this.shaping = {}), fine = this.set.lift > 0 && !this.set.sunk;
+    this.fine = fine;
+    let details;
+    if (this.form.own) {
+      let model = this.models?.[this.kind];
+      if (!model) {
+        try {
+          const response = await fetch(`/api/models/${this.kind}/mesh`);
+          if (!response.ok) throw new Error((await response.json()).error);
+          model = { data: await response.arrayBuffer(), own: response.headers.get("x-own-uv") === "1" };
+          (this.models ??= {})[this.kind] = model;
+        } catch (error) { this.pane.say(error.message); return; }
+        if (wanted !== this.shaping) return;
+      }
+      const tiles = modelOf(model.data, model.own);
+      details = this.soft ? [tiles, tiles, tiles] : [tiles];
+    } else details = DETAIL[this.soft ? "soft" : "card"].map((n) => tilesOf(this.kind, fine ? n : Math.min(n, 96)));
+    const dropped = new Set(this.details?.flat() || []);
+    for (const { geometry } of dropped) geometry.dispose();
+    this.body.clear();
+    this.details = details.map((tiles) => tiles.map((t) => {
+      const uv = t.geometry.attributes.uv;
+      if (!t.sized) for (let i = 0; i < uv.count; i++) uv.setXY(i, uv.getX(i) * t.width, (1 - uv.getY(i)) * t.height); // rows of the maps run from the top
+      t.sized = true;
+      return t;
+    }));
+    this.groups = this.details.map((tiles) => { const group = new THREE.Group(); for (const t of tiles) group.add(new THREE.Mesh(t.geometry, this.sides[0].material)); this.body.add(group); return group; });
+    this.span = [this.details[0][0].width, this.details[0][0].height];
+    this.stands();
+    this.apply();
+  }
+
+  // Somebody stands in a room, to be measured by
+  stands() {
+    this.person?.removeFromParent();
+    this.person = null;
+    if (!this.form.room) return;
+    const unit = 2.6 / (this.set.metres * 1000);
+    this.person = person(1750 * unit);
+    this.person.position.set(0.62, -0.7, -0.35);
+    this.scene.add(this.person);
+  }
+
+  // How often a map repeats in a scene unit, across and down
+  repeats(side) {
+    const room = this.form.room && this.set.real, unit = room ? 2.6 / (this.set.metres * 1000) : 2 / Math.max(...side.mm);
+    let [across, down] = [1 / (side.mm[0] * unit), 1 / (side.mm[1] * unit)];
+    if (!room) { across *= this.set.across; down *= this.set.down; }
+    if (this.form.whole) across = Math.max(1, Math.round(across * this.span[0])) / this.span[0]; // it must meet itself
+    return [across, down, room ? unit : 2 / Math.max(...side.mm) / Math.max(this.set.across, this.set.down)];
+  }
+
+  apply() {
+    if (!this.renderer || !this.details) return;
+    if ((this.set.lift > 0 && !this.set.sunk) !== this.fine) { this.shape(); return; }
+    const { shared, set, look } = this, on = (name) => (look.off.has(name) ? 0 : 1);
+    shared.middle.value = set.middle;
+    shared.shift.value = set.roughness;
+    shared.sunk.value = set.sunk ? 1 : 0;
+    shared.unlit.value = look.unlit ? 1 : 0;
+    shared.relief.value = look.relief ? 1 : 0;
+    for (const name of ["base", "roughness", "metallic", "specular"]) shared[`${name}On`].value = on(name);
+    this.renderer.toneMappingExposure = 2 ** set.exposure;
+    this.tools.draw();
+    this.draw();
+  }
+
+  // A side's own numbers, right before it is drawn
+  ready(side) {
+    if (!side.there) return false;
+    const [across, down, unit] = this.repeats(side), on = (name) => (this.look.off.has(name) ? 0 : 1);
+    side.laid(across, down, this.set.normal * on("normal"), this.look.relief ? 0 : on("occlusion"));
+    this.shared.lift.value = side.depth * unit * this.set.lift * on("height");
+    for (const group of this.groups) for (const mesh of group.children) mesh.material = side.material;
+    return true;
+  }
+
+  // --- drawing -----------------------------------------------------------------------------------------------
+  // Something is being dragged: draw with as many pixels as keep up with the hand, and with all of them at rest.
+  moving() {
+    this.until = performance.now() + (this.soft ? 420 : 280);
+    clearTimeout(this.resting);
+    this.resting = setTimeout(() => this.draw(), this.soft ? 440 : 300);
+  }
+
+  draw() {
+    if (!this.renderer || this.pending) return;
+    this.finished(false); // from now on, not from the next frame on: what is seen is no longer what is set
+    this.pending = requestAnimationFrame(() => {
+      this.pending = 0;
+      const box = this.pane.node.getBoundingClientRect();
+      if (!box.width || !this.groups) return; // not on screen: drawn once it is
+      const whole = Math.min(devicePixelRatio, 1.5);
+      if (this.renderer.getPixelRatio() !== whole) this.renderer.setPixelRatio(whole);
+      const size = this.renderer.getSize(new THREE.Vector2());
+      if (size.x !== Math.round(box.width) || size.y !== Math.round(box.height)) this.renderer.setSize(Math.round(box.width), Math.round(box.height), false);
+      this.renderer.setClearColor(new THREE.Color(getComputedStyle(this.pane.node).backgroundColor));
+      this.picture(performance.now() < (this.until || 0));
+      this.pane.node.dataset.frame = String(+(this.pane.node.dataset.frame || 0) + 1);
+    });
+  }
+
+  aim(aspect) {
+    const { camera, form } = this, away = this.away * Math.max(1, 1 / aspect), [yaw, pitch] = this.turn;
+    camera.aspect = aspect;
+    camera.position.set(away * Math.sin(yaw) * Math.cos(pitch), -away * Math.sin(form.flat || form.own ? pitch : pitch * 0.6), away * Math.cos(yaw) * Math.cos(pitch));
+    camera.lookAt(0, form.low || 0, 0);
+    camera.updateProjectionMatrix();
+    camera.updateMatrixWorld();
+    const [lx, ly] = this.light, r = Math.min(0.97, Math.hypot(lx, ly)), z = Math.sqrt(1 - r * r), norm = r / (Math.hypot(lx, ly) || 1);
+    this.sun.position.set(lx * norm, ly * norm, z).applyQuaternion(camera.quaternion).multiplyScalar(6);
+    this.scene.environmentRotation.set(0, yaw + lx * 1.2 + 0.6, 0); // the surroundings turn with the lamp
+    this.lamp.firstChild.style.left = `${50 + lx * norm * 42}%`;
+    this.lamp.firstChild.style.top = `${50 - ly * norm * 42}%`;
+    this.lamp.setAttribute("aria-valuetext", `from ${Math.abs(lx) < 0.15 ? "the middle" : lx < 0 ? "the left" : "the right"}, ${ly > 0.15 ? "above" : ly < -0.15 ? "below" : "level"}`);
+  }
+
+  // Where each side is drawn on w × h pixels, from the top left: the box its camera looks through, and the part that shows
+  places(w, h) {
+    const { way, at } = this.arranged, n = this.sides.length, all = [0, 0, w, h];
+    if (way === "wipe") return [{ side: this.sides[0], box: all, part: [0, 0, Math.round(at * w), h] }, { side: this.sides[1], box: all, part: [Math.round(at * w), 0, w - Math.round(at * w), h] }];
+    if (way === "blink") return [{ side: this.sides[this.blinked ? 1 : 0], box: all, part: all }];
+    if (way === "difference") return [{ side: this.sides[this.second ? 1 : 0], box: all, part: all }];
+    if (n === 1) return [{ side: this.sides[0], box: all, part: all }];
+    const columns = n > 2 && w < 2 * h ? 2 : n, rows = Math.ceil(n / columns);
+    return this.sides.map((side, i) => {
+      const x = Math.round(((i % columns) * w) / columns), y = Math.round((Math.floor(i / columns) * h) / rows), box = [x, y, Math.round(w / columns), Math.round(h / rows)];
+      return { side, box, part: box };
+    });
+  }
+
+  // Draw the rows from `top` on of a picture of w × h pixels, with the first, second or third of the grids
+  rows(w, h, top, high, ratio, detail) {
+    const { renderer, camera } = this, shown = Math.min(detail, this.groups.length - 1);
+    this.groups.forEach((group, i) => { group.visible = i === shown; });
+    renderer.setScissorTest(true);
+    for (const { side, box: [x, y, bw, bh], part: [px, py, pw, ph] } of this.places(w, h)) {
+      const y0 = Math.max(top, py), y1 = Math.min(top + high, py + ph);
+      if (y1 <= y0 || pw <= 0) continue;
+      this.aim(bw / bh);
+      camera.setViewOffset(bw, bh, px - x, y0 - y, pw, y1 - y0); // what lies outside of these rows is not even moved
+      const put = (f) => f.call(renderer, px / ratio, (h - y1) / ratio, pw / ratio, (y1 - y0) / ratio);
+      put(renderer.setViewport);
+      put(renderer.setScissor);
+      renderer.clear();
+      if (this.ready(side)) renderer.render(this.scene, camera);
+    }
+    camera.clearViewOffset();
+    renderer.setScissorTest(false);
+  }
+
+  // Pixels of the whole picture, read back
+  pixels(w, h, detail) {
+    const target = this.rough.target, put = (f) => f;
+    return this.rough.pixels(this.renderer, w, h, () => {
+      // A target has a viewport and a scissor of its own
+      const { renderer } = this, viewport = renderer.setViewport, scissor = renderer.setScissor, test = renderer.setScissorTest;
+      renderer.setViewport = (x, y, a, b) => { target.viewport.set(x, y, a, b); renderer.setRenderTarget(target); };
+      renderer.setScissor = (x, y, a, b) => { target.scissor.set(x, y, a, b); renderer.setRenderTarget(target); };
+      renderer.setScissorTest = (on) => { target.scissorTest = on; renderer.setRenderTarget(target); };
+      try { this.rows(w, h, 0, h, 1, detail); }
+      finally { Object.assign(renderer, { setViewport: viewport, setScissor: scissor, setScissorTest: test }); }
+    });
+  }
+
+  // How far the two sides are apart on screen, made four times as bright
+  apart(w, h, detail) {
+    this.second = false;
+    const one = this.pixels(w, h, detail);
+    this.second = true;
+    const other = this.pixels(w, h, detail);
+    for (let i = 0; i < one.length; i++) if (i % 4 !== 3) one[i] = Math.min(255, 4 * Math.abs(one[i] - other[i]));
+    return one;
+  }
+
+  // While something moves, and always first where there is no graphics card: as many pixels as keep up, enlarged.
+  // At rest there the full picture comes in strips, one a frame, so that the hand never waits for more than one.
+  picture(moving) {
+    clearTimeout(this.strips);
+    this.finished(false);
+    const { renderer } = this, size = renderer.getDrawingBufferSize(new THREE.Vector2()), ratio = renderer.getPixelRatio();
+    const ready = this.sides.every((s) => s.there), part = (n, share) => Math.max(32, 16 * Math.round((n * share) / 16));
+    const share = this.share ?? (this.soft ? 0.3 : 1), apart = this.arranged.way === "difference";
+    if (!ready) return; // the old picture stays
+    if (apart || (this.soft && (moving || !this.begun))) {
+      this.begun = true;
+      const k = apart && !moving ? Math.max(share, this.soft ? 0.5 : 1) : share, w = part(size.x, k), h = part(size.y, k);
+      this.timed(k, () => this.rough.show(w, h, apart ? this.apart(w, h, moving ? 2 : 1) : this.pixels(w, h, 2), apart && !moving), apart && !moving);
+      if (moving) return;
+      if (apart) { this.finished(true); return; }
+    } else if (!this.soft) {
+      this.rows(size.x, size.y, 0, size.y, ratio, 0);
+      this.rough.hide();
+      this.pane.node.dataset.grid = "0";
+      this.finished(!moving);
+      return;
+    }
+    this.inStrips(size, ratio, 1, () => { this.strips = setTimeout(() => this.inStrips(size, ratio, 0), 120); });
+  }
+
+  inStrips(size, ratio, detail, then = null) {
+    let top = 0;
+    const high = (this.high ??= [60, 120]);
+    const strip = () => {
+      if (!this.renderer || performance.now() < (this.until || 0)) return;
+      const began = performance.now();
+      this.rows(size.x, size.y, top, Math.min(high[detail], size.y - top), ratio, detail);
+      this.wait();
+      top += high[detail];
+      high[detail] = Math.max(24, Math.min(size.y, Math.round(high[detail] * Math.max(0.5, Math.min(2, 90 / Math.max(4, performance.now() - began))))));
+      if (top < size.y) { this.strips = setTimeout(strip, 0); return; }
+      this.rough.take(this.canvas);
+      this.pane.node.dataset.grid = String(detail);
+      this.finished(true);
+      then?.();
+    };
+    this.strips = setTimeout(strip, 0);
+  }
+
+  // For whoever looks on from outside: the picture is whole and nothing moves
+  finished(is) { this.pane.node.dataset.still = is ? "yes" : "no"; }
+
+  // How long a picture takes says how many pixels the next one may have
+  timed(share, make, once = false) {
+    const began = performance.now();
+    make();
+    const spent = performance.now() - began;
+    this.pane.node.dataset.spent = spent.toFixed(0);
+    if (!once) this.share = Math.max(0.16, Math.min(1, share * Math.sqrt(36 / Math.max(4, spent))));
+  }
+
+  // Reading one pixel waits for the picture
+  wait() {
+    const gl = this.renderer.getContext();
+    gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, new Uint8Array(4));
+  }
+
+  // --- hands -------------------------------------------------------------------------------------------------
+  nearer(by) {
+    this.away = Math.max(0.6, Math.min(12, this.away * by));
+    this.moving();
+    this.draw();
+  }
+
+  drag(event) {
+    this.pane.activate();
+    const light = event.button === 2 || event.altKey || event.shiftKey;
+    let last = [event.clientX, event.clientY];
+    const box = this.canvas.getBoundingClientRect(), wipe = this.arranged.way === "wipe" && Math.abs(event.clientX - box.left - this.arranged.at * box.width) < 14;
+    const move = (e) => {
+      const dx = e.clientX - last[0], dy = e.clientY - last[1];
+      last = [e.clientX, e.clientY];
+      if (wipe) { this.state.wipe(Math.max(0.02, Math.min(0.98, (e.clientX - box.left) / box.width))); return; }
+      if (light) this.light = [this.light[0] + dx / 120, this.light[1] - dy / 120].map((v) => Math.max(-1, Math.min(1, v)));
+      else this.turn = [this.turn[0] - dx / 160, Math.max(-1.5, Math.min(1.5, this.turn[1] - dy / 160))];
+      this.moving();
+      this.draw();
+    };
+    this.canvas.setPointerCapture(event.pointerId);
+    this.canvas.addEventListener("pointermove", move);
+    this.canvas.addEventListener("pointerup", () => this.canvas.removeEventListener("pointermove", move), { once: true });
+  }
+
+  dragLamp(event) {
+    event.preventDefault();
+    const move = (e) => {
+      const box = this.lamp.getBoundingClientRect();
+      this.light = [((e.clientX - box.left) / box.width) * 2 - 1, 1 - ((e.clientY - box.top) / box.height) * 2].map((v) => Math.max(-1, Math.min(1, v)));
+      this.moving();
+      this.draw();
+    };
+    this.lamp.setPointerCapture(event.pointerId);
+    this.lamp.addEventListener("pointermove", move);
+    this.lamp.addEventListener("pointerup", () => this.lamp.removeEventListener("pointermove", move), { once: true });
+    move(event);
+  }
+
+  // The other side of a thin thing
+  around() {
+    this.turn = [this.turn[0] > 1.2 ? this.turn[0] - Math.PI : this.turn[0] + Math.PI, this.turn[1]];
+    this.moving();
+    this.draw();
+  }
+
+  key(event, light) {
+    const by = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] }[event.key], maps = ["base", "height", "normal", "roughness", "metallic", "occlusion", "specular"];
+    if (by && light) this.light = [this.light[0] + by[0] * 0.1, this.light[1] + by[1] * 0.1].map((v) => Math.max(-1, Math.min(1, v)));
+    else if (by) this.turn = [this.turn[0] + by[0] * 0.12, Math.max(-1.5, Math.min(1.5, this.turn[1] + by[1] * 0.12))];
+    else if (event.key === "+" || event.key === "=") this.away = Math.max(0.6, this.away * 0.85);
+    else if (event.key === "-") this.away = Math.min(12, this.away / 0.85);
+    else if (event.key === "0") { this.away = this.form.near; this.turn = [-0.2, -0.5]; }
+    else if (event.key.toLowerCase() === "o") { this.around(); event.preventDefault(); return; }
+    else if (event.key.toLowerCase() === "i") { const names = Object.keys(LIGHTS); this.choose({ light: names[(names.indexOf(this.look.light) + (event.shiftKey ? names.length - 1 : 1)) % names.length] }); event.preventDefault(); return; }
+    else if (event.key.toLowerCase() === "n") { this.choose({ relief: !this.look.relief }); event.preventDefault(); return; }
+    else if (/^[1-7]$/.test(event.key)) { this.flip(maps[event.key - 1]); event.preventDefault(); return; }
+    else return;
+    event.preventDefault();
+    this.moving();
+    this.draw();
+  }
+
+  flip(map) {
+    if (!this.look.off.delete(map)) this.look.off.add(map);
+    this.moving();
+    this.apply();
+  }
+
+  choose(look) {
+    const unlit = this.look.unlit;
+    Object.assign(this.look, look);
+    if (!this.start()) return;
+    if ("light" in look) this.lit();
+    this.moving();
+    this.apply();
+    if (this.look.unlit !== unlit) this.ask();
+  }
+
+  pick(kind) {
+    this.kind = kind;
+    this.away = this.form.near;
+    this.begun = false;
+    this.shape();
+    this.moving();
+  }
+}
