@@ -144,19 +144,23 @@ class Views:
 
         return self.desk.answer(ident, work, **how)
 
-    def probe(self, ident: str, thread: str, u: float, v: float, size: int, **how: Any) -> dict[str, Any]:
+    def probe(
+        self, ident: str, thread: str, u: float, v: float, size: int, *, below: str | None = None, **how: Any
+    ) -> dict[str, Any]:
         """Exact values at a place, given as parts of the sheet; colour as linear light and as sRGB codes."""
 
         def work(weave: Weave, task: Task) -> dict[str, Any]:
             evaluator = self.desk.evaluator_for(weave, how.get("draft"), PROBED)
-            width, height = evaluator.plan(weave).geometry.at_longer_side(size)
-            x, y = int(u * width) % width, int(v * height) % height
-            if size > PROBED:  # of a bake nobody else asked for, only this place
+            if size > PROBED and below is None:  # of a bake nobody else asked for, only this place
+                width, height = evaluator.plan(weave).geometry.at_longer_side(size)
+                x, y = int(u * width) % width, int(v * height) % height
                 texel = evaluator.window(weave, thread, size, (x, y, x + 1, y + 1), task).image
             else:
-                image = evaluator.ask(weave, thread, size, task)
+                image = evaluator.ask(weave, thread, min(size, PROBED), task, below=below)
+                width, height = image.width, image.height
+                x, y = int(u * width) % width, int(v * height) % height
                 texel = image.with_pixels(image.pixels[y : y + 1, x : x + 1])
-            values, meaning = texel.pixels[0, 0], evaluator.meaning(weave, thread)
+            values, meaning = texel.pixels[0, 0], evaluator.meaning(weave, thread, below=below)
             codes = rgba(texel, meaning)[0, 0, :3]
             return {"x": x, "y": y, "width": width, "height": height, "values": [float(c) for c in values],
                     "codes": codes.tolist(), "unit": meaning.unit, "kind": str(texel.kind)}  # fmt: skip

@@ -121,7 +121,7 @@ def spread(image: Image, meaning: ThreadSpec) -> dict[str, Any]:
 def colour_plot(image: Image) -> NDArray[np.uint8]:
     """How often each hue and chroma comes: red to the right, yellow up, grey in the middle. uint8, shape (193, 193, 4).
 
-    The plane of CIE a* and b*, ±96 each way, each cell in its own colour at L* 62, more opaque the more texels lie in it.
+    The plane of CIE a* and b*, ±96 each way, each cell in its own colour at L* 70, more opaque the more texels lie in it.
     """
     step = max(1, int(np.sqrt(image.width * image.height / 400_000)))
     colours = lab(np.ascontiguousarray(np.maximum(image.pixels[::step, ::step, :3], 0)))
@@ -131,8 +131,8 @@ def colour_plot(image: Image) -> NDArray[np.uint8]:
     strength = np.log1p(counts) / np.log1p(counts.max())
     axis = np.linspace(-REACH, REACH, PLOT)
     out = np.empty((PLOT, PLOT, 4), np.uint8)
-    out[..., :3] = _codes_of(62.0, axis[None, :], axis[::-1, None])
-    out[..., 3] = np.rint(255 * np.where(counts > 0, 0.25 + 0.75 * strength, 0))
+    out[..., :3] = _codes_of(70.0, axis[None, :], axis[::-1, None])
+    out[..., 3] = np.rint(255 * np.where(counts > 0, 0.45 + 0.55 * strength, 0))
     return out
 
 

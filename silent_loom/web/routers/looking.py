@@ -17,7 +17,7 @@ from silent_loom.store.snapshots import SnapshotFacts
 from silent_loom.web.common import Bench, kept_by
 from silent_loom.web.routers.maps import Ask, Look, TrialAsk
 from silent_loom.work.looking.comparing import Side
-from silent_loom.work.looking.sight import ROLES, Trial, place_of
+from silent_loom.work.looking.sight import ROLES, Sight, Trial, place_of
 
 router = APIRouter()
 
@@ -105,10 +105,16 @@ def spread(ident: str, body: Ask, bench: Bench) -> dict[str, Any]:
 
 @router.get("/api/materials/{ident}/colours.png")
 def colours(
-    ident: str, bench: Bench, thread: str = "base", size: int = Query(512, ge=8, le=4096), below: str | None = None
+    ident: str,
+    bench: Bench,
+    thread: str = "base",
+    size: int = Query(512, ge=8, le=4096),
+    below: str | None = None,
+    chart: str = "",
+    chart_below: str = "",
 ) -> Response:
     """How the colours of a map are spread over hue and chroma, as a PNG with transparency."""
-    body = bench.reading.colours(ident, check_name(thread), size, below)
+    body = bench.reading.colours(ident, check_name(thread), size, below, sight=Sight(chart=chart, below=chart_below))
     return Response(body, media_type="image/png", headers={"cache-control": "no-store"})
 
 

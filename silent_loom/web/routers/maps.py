@@ -141,7 +141,7 @@ class ProbeAsk(Ask):
 @router.post("/probe")
 def probe(ident: str, body: ProbeAsk, bench: Bench) -> dict[str, Any]:
     """Exact values at a place of a map."""
-    return bench.views.probe(ident, check_name(body.thread), body.u, body.v, body.size, **body.how())
+    return bench.views.probe(ident, check_name(body.thread), body.u, body.v, body.size, below=body.below, **body.how())
 
 
 @router.post("/histogram")

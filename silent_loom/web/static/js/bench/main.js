@@ -6,7 +6,10 @@ import { Controls } from "./controls/controls.js";
 import { delivery } from "./sheets/deliver.js";
 import { openSheet, startBorders, startDock } from "./sheets/dock.js";
 import { findings } from "./sheets/findings.js";
+import { startCompare } from "./sheets/compare.js";
 import { startOdd } from "./sheets/odd.js";
+import { startReading } from "./sheets/reading.js";
+import { startTrying } from "./sheets/trying.js";
 import { Table } from "./table/panes.js";
 import { State } from "./state.js";
 import { Strip } from "./strip.js";
@@ -69,6 +72,9 @@ function say(words) {
 
 findings(state, say);
 startOdd(state);
+const comparing = startCompare(state, say);
+startReading(state, table, say);
+startTrying(state, table, say);
 $("undo").addEventListener("click", () => state.undo());
 $("redo").addEventListener("click", () => state.redo());
 $("theme").addEventListener("click", () => { window.switchTheme(); table.panes.forEach((p) => p.current.draw?.()); });
@@ -156,6 +162,11 @@ addEventListener("keydown", (e) => {
   else if (e.key.toLowerCase() === "b") before(true);
   else if (e.key.toLowerCase() === "a") chart.palette.open(chart.adding);
   else if (e.key.toLowerCase() === "g") chart.group();
+  else if (e.key.toLowerCase() === "c") comparing.open();
+  else if (e.key.toLowerCase() === "s") comparing.keep();
+  else if (e.key.toLowerCase() === "v") state.emit("reading");
+  else if (state.compare && (e.key === "," || e.key === ";")) state.wipe(Math.max(0.02, Math.min(0.98, state.compare.at + (e.key === "," ? -0.04 : 0.04))));
+  else if (state.compare && e.key === ".") state.blink();
   else if (e.key === "?") openSheet($("keys-sheet"));
   else if (e.key === "[" || e.key === "]") {
     const made = state.threads.filter((t) => t.made).map((t) => t.name), pane = table.active;

@@ -11,6 +11,8 @@ export class State extends EventTarget {
     this.chosen = null;      // id of a row
     this.draft = null;       // { step_id, settings } while a control moves
     this.figures = { sheet: {}, maps: {}, rows: {} };
+    this.compare = null;     // { a, b, way, at }: two states held against each other
+    this.blinked = false;    // of a blink, whether the second is seen
     this.before = false;     // showing the state before the last change
     this.queue = Promise.resolve();
     this.figuresAsked = 0;
@@ -74,6 +76,25 @@ export class State extends EventTarget {
     if (this.before && this.material.parent) return { entry: this.material.parent };
     return this.draft ? { step_id: this.draft.step_id, settings: this.draft.settings } : {};
   }
+
+  // --- comparing: a side is the material now, a snapshot, the weave with a row off, or another material ------------------
+  sideOf(side) {
+    if (side.kind === "snapshot") return { entry: side.entry };
+    if (side.kind === "off") return { off: side.row };
+    return side.kind === "material" ? { material: side.id } : {};
+  }
+  // Where its maps are asked for, and what is laid over every question
+  seenAs(side) {
+    if (side.kind === "material") return { path: `/api/materials/${side.id}`, lay: {} };
+    return { path: this.path, lay: side.kind === "snapshot" ? { entry: side.entry } : { ...this.question(), ...this.sideOf(side) } };
+  }
+  sideName(side) {
+    if (side.kind === "off") return `Without ${this.row(side.row)?.title ?? "it"}`;
+    return side.kind === "now" ? "Now" : side.name;
+  }
+  hold(compare) { this.compare = compare; this.blinked = false; this.emit("compare"); }
+  wipe(at) { if (this.compare) { this.compare.at = at; this.emit("wipe"); } }
+  blink() { this.blinked = !this.blinked; this.emit("wipe"); }
 
   // A control moves: nothing is stored yet.
   try(step_id, settings) {

@@ -14,11 +14,11 @@ export class Fine {
     for (const event of ["draft", "material", "before"]) flat.state.addEventListener(event, () => { this.box = null; });
   }
 
-  get wanted() { return `${this.flat.state.material?.head} ${this.flat.pane.thread}`; }
+  get wanted() { return `${this.flat.state.material?.head} ${this.flat.pane.thread} ${JSON.stringify(this.flat.pane.reading())}`; }
   get shown() { return !!this.box && this.of === this.wanted; }
   get needed() {
     const { flat } = this, { state } = flat;
-    return flat.mm && flat.mode === "flat" && !state.draft && !state.before && !flat.hand.active && Math.max(...flat.mm) * flat.layout()[2] * devicePixelRatio > 1.25 * PREVIEW;
+    return flat.mm && flat.mode === "flat" && !state.draft && !state.before && !flat.pair.on && !flat.pane.row && !flat.hand.active && Math.max(...flat.mm) * flat.layout()[2] * devicePixelRatio > 1.25 * PREVIEW;
   }
 
   soon() {
@@ -41,7 +41,7 @@ export class Fine {
     if (box[2] <= box[0] || box[3] <= box[1] || box[2] - box[0] > ROOM || box[3] - box[1] > ROOM) return;
     if (this.shown && box.every((v, i) => (i < 2 ? v >= this.box[i] : v <= this.box[i]))) return; // it is all there
     try {
-      const answer = await bytes(`${flat.state.path}/window`, { thread: flat.pane.thread, size: FINE, box, view: `${flat.asking.view}-fine`, sequence });
+      const answer = await bytes(`${flat.state.path}/window`, { thread: flat.pane.thread, size: FINE, box, ...flat.pane.reading(), view: `${flat.asking.view}-fine`, sequence });
       if (!answer || sequence !== this.sequence || of !== this.wanted) return;
       const [x0, y0, x1, y1] = answer.headers.get("x-box").split(" ").map(Number);
       this.canvas.width = x1 - x0;

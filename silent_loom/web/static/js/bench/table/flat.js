@@ -4,6 +4,7 @@ import { Asking } from "../asking.js";
 import { Hand } from "../hand/hand.js";
 import { Fine, FINE } from "./fine.js";
 import { Laid } from "./laid.js";
+import { Pair } from "./pair.js";
 import { figure, rule } from "./scale.js";
 
 const TALL = 1750; // of the standing figure, in mm
@@ -27,10 +28,12 @@ export class FlatView {
     this.fine = new Fine(this);
     this.extra = [this.hand.over.node];
     this.laid = new Laid(this);
+    this.pair = new Pair(this);
     this.seams = null; // heat of the joins, when it is asked for
     this.zoom = 1;
     this.at = [0, 0];
     this.asking = new Asking(this.state, (a, b) => this.took(a, b), (m) => pane.say(m), (on) => pane.computing(on));
+    this.asking.of = () => (this.pair.on ? this.state.seenAs(this.state.compare.a) : { path: this.state.path, lay: { ...this.state.question(), ...this.pane.reading() } });
     this.asking.have = (size) => (size === Math.max(this.sheet.width, this.sheet.height) ? { have: this.key } : {});
     const c = this.canvas;
     c.addEventListener("wheel", (e) => { e.preventDefault(); this.closer(1.0015 ** -e.deltaY, e.offsetX, e.offsetY); }, { passive: false });
@@ -50,8 +53,9 @@ export class FlatView {
     const need = this.mm ? Math.max(...this.mm) * scale * devicePixelRatio : 700;
     const full = [256, 512, 1024, 2048, 4096].find((n) => n >= need * 0.8) || 4096;
     this.size = Math.min(full, this.zoom > 1.5 ? 4096 : 2048);
-    const below = ["flat", "half"].includes(this.mode) ? this.hand.below : null;
+    const below = this.pane.row || (["flat", "half"].includes(this.mode) && !this.pair.on ? this.hand.below : null);
     this.asking.ask("map", { thread: this.pane.thread, ...(below ? { below } : {}) }, [256, this.size]);
+    this.pair.ask(this.pane.thread, [256, this.size]);
   }
 
   // The same picture with settings that are being stored
@@ -122,7 +126,7 @@ export class FlatView {
 
   // All of it, or only where parts of the map have changed: [x, y, width, height] in its texels
   draw(parts = null) {
-    if (parts && !this.fills) {
+    if (parts && !this.pair.on && !this.fills) {
       if (!parts.length) return;
       this.context.save();
       this.context.setTransform(devicePixelRatio, 0, 0, devicePixelRatio, 0, 0);
@@ -151,13 +155,28 @@ export class FlatView {
       canvas.width = Math.round(box.width * dpr);
       canvas.height = Math.round(box.height * dpr);
     }
-    c.setTransform(dpr, 0, 0, dpr, 0, 0);
+    if (this.mm) this.pane.node.dataset.sheet = this.lies().map((v) => v.toFixed(2)).join();
+    if (this.pair.on && this.mm) { this.pair.draw(box); return; }
+    this.ground(c, box);
+    if (this.mm) this.surface(c, box, this.sheet, this.mm);
+  }
+
+  // Left, top, width and height of the first sheet in the pane
+  lies() {
+    const [left, top, scale] = this.layout();
+    return [left, top, this.mm[0] * scale, this.mm[1] * scale];
+  }
+
+  ground(c, box) {
+    c.setTransform(devicePixelRatio, 0, 0, devicePixelRatio, 0, 0);
     c.fillStyle = getComputedStyle(this.pane.node).backgroundColor;
     c.fillRect(0, 0, box.width, box.height);
-    if (!this.mm) return;
-    const [left, top, scale] = this.layout(), w = this.mm[0] * scale, h = this.mm[1] * scale;
-    this.pane.node.dataset.sheet = [left, top, w, h].map((v) => v.toFixed(2)).join();
-    c.imageSmoothingEnabled = w / this.sheet.width < 3;
+  }
+
+  // A sheet of a size in millimetres as the view lays it: alone, repeated, or shifted by half
+  surface(c, box, sheet, mm) {
+    const [left, top, scale] = this.layout(), w = mm[0] * scale, h = mm[1] * scale, own = sheet === this.sheet;
+    c.imageSmoothingEnabled = w / sheet.width < 3;
     c.imageSmoothingQuality = "high";
     if (this.fills) {
       const [ax, ay, aw, ah] = this.area(), half = this.mode === "half", bond = half ? "straight" : this.bond, d = half ? 0.5 : 0;
@@ -169,18 +188,18 @@ export class FlatView {
       const first = (at, size, from) => Math.floor((from - at) / size - 1), last = (at, size, to) => Math.ceil((to - at) / size + 1);
       for (let i = first(left, w, ax); i < last(left, w, ax + aw); i++) for (let j = first(top, h, ay); j < last(top, h, ay + ah); j++) {
         const dx = bond === "brick" && j & 1 ? w / 2 : 0, dy = bond === "half-drop" && i & 1 ? h / 2 : 0;
-        this.tile(c, left + (i + d) * w + dx, top + (j + d) * h + dy, w, h, [ax, ay, ax + aw, ay + ah]);
+        this.tile(c, left + (i + d) * w + dx, top + (j + d) * h + dy, w, h, [ax, ay, ax + aw, ay + ah], sheet);
       }
       c.restore();
-      this.laid.after(c);
+      if (own) this.laid.after(c);
       if (half) this.joinMarks(c, left + w / 2, top + h / 2, [ax, ay, aw, ah]);
       else this.rule(c, box);
       return;
     }
-    this.tile(c, left, top, w, h, [0, 0, box.width, box.height]);
-    this.fine.draw(c, left, top, w, h);
+    this.tile(c, left, top, w, h, [0, 0, box.width, box.height], sheet);
+    if (own && !this.pair.on) this.fine.draw(c, left, top, w, h);
     this.scaleMarks(c, box, left, top, w, h);
-    this.laid.after(c);
+    if (own) this.laid.after(c);
   }
 
   // Where the joins of the half shift lie: marks in the border around the picture
@@ -205,11 +224,12 @@ export class FlatView {
     rule(c, scale, Math.min(box.width - 14, left + w), Math.min(box.height - 8, top + h + 6));
   }
 
-  tile(c, x, y, w, h, [x0, y0, x1, y1]) {
+  tile(c, x, y, w, h, [x0, y0, x1, y1], sheet = this.sheet) {
     if (x > x1 || y > y1 || x + w < x0 || y + h < y0) return;
     // Whole pixels at both edges, or neighbouring copies would show a hairline that is not in the map
     const px = Math.round(x), py = Math.round(y);
-    c.drawImage(this.sheet, px, py, Math.round(x + w) - px, Math.round(y + h) - py);
+    c.drawImage(sheet, px, py, Math.round(x + w) - px, Math.round(y + h) - py);
+    if (sheet !== this.sheet) return;
     this.laid.tile(c, px, py, Math.round(x + w) - px, Math.round(y + h) - py);
     if (this.seams) c.drawImage(this.seams, px, py, Math.round(x + w) - px, Math.round(y + h) - py);
     if (this.spots) for (const s of this.spots) {
@@ -240,6 +260,7 @@ export class FlatView {
 
   drag(event) {
     this.pane.activate();
+    if (this.pair.down(event)) return;
     if (!this.state.picking && this.laid.down(event)) { event.preventDefault(); return; }
     if (this.hand.down(event)) { event.preventDefault(); return; }
     if (event.button > 1) return;
@@ -263,7 +284,8 @@ export class FlatView {
 
   place(event) {
     const [left, top, scale] = this.layout(), shift = this.mode === "half" ? 0.5 : 0;
-    const u = (event.offsetX - left) / (this.mm[0] * scale), v = (event.offsetY - top) / (this.mm[1] * scale);
+    const aside = this.pair.shiftAt(event.offsetX, this.canvas.clientWidth);
+    const u = (event.offsetX - aside - left) / (this.mm[0] * scale), v = (event.offsetY - top) / (this.mm[1] * scale);
     if (this.fills) {
       const [ax, ay, aw, ah] = this.area();
       if (event.offsetX < ax || event.offsetY < ay || event.offsetX > ax + aw || event.offsetY > ay + ah) return null;
@@ -280,7 +302,7 @@ export class FlatView {
     if (!place) { this.pane.say(""); return; }
     this.reading = setTimeout(async () => {
       try {
-        const p = await post(`${this.state.path}/probe`, { thread: this.pane.thread, u: place[0], v: place[1], size: this.read_size, ...this.state.question() });
+        const p = await post(`${this.state.path}/probe`, { thread: this.pane.thread, u: place[0], v: place[1], size: this.pane.row ? Math.min(4096, this.read_size) : this.read_size, ...(this.pane.row ? { below: this.pane.row } : {}), ...this.state.question(), ...this.pane.charted() });
         const number = (v) => v.toFixed(3).replace("-0.000", "0.000");
         const words = p.kind === "colour" ? `sRGB ${p.codes.join(" ")} · linear ${p.values.map(number).join(" ")}` : `${p.values.map(number).join(" ")}${p.unit ? ` ${p.unit}` : ""}`;
         this.pane.say(`${p.x}, ${p.y} of ${p.width} × ${p.height} · ${words}`);

@@ -47,8 +47,16 @@ class Pane {
       el("button", { class: "act", type: "button", "data-check": "spots", title: "What the eye will find again in every repeat", "aria-pressed": false, onclick: () => this.table.check(this, "spots") }, "Spots"),
       el("button", { class: "act", type: "button", "data-check": "profile", title: "Draw a line over the flat picture: the height across it", "aria-pressed": false, onclick: (e) => this.profile(e.currentTarget) }, "Profile"),
       el("button", { class: "act", type: "button", "data-check": "scale", title: "A figure of 1.75 m beside the sheet", "aria-pressed": this.table.sized, onclick: () => this.table.scale() }, "Figure"));
+    this.row = null;         // the map as it is right below this row; at the end without one
+    this.at = el("select", { "aria-label": "At which row", title: "The map as it is right below a row", onchange: () => { this.row = this.at.value || null; this.looked(); } });
+    this.part = el("select", { "aria-label": "Channel", title: "One channel alone, or the lightness", onchange: () => this.looked() }, ...Object.entries({ "": "all channels", r: "red", g: "green", b: "blue", lightness: "lightness" }).map(([value, words]) => el("option", { value }, words)));
+    this.chart = el("select", { "aria-label": "Test chart", title: "A test chart through the weave, in place of the photo", onchange: () => this.looked() }, ...Object.entries({ "": "the surface", checker: "numbered checker", gradient: "gradients", orientation: "orientation" }).map(([value, words]) => el("option", { value }, words)));
+    this.chartBelow = el("select", { "aria-label": "Chart below", title: "Right below which row the chart is put in", onchange: () => this.looked() });
+    this.clipping = el("button", { class: "act edge", type: "button", "aria-pressed": false, title: "Mark what is cut off: blue at the low end, red at the high end", onclick: () => { this.clipping.setAttribute("aria-pressed", this.clipping.getAttribute("aria-pressed") !== "true"); this.looked(); } }, "Clipping");
+    this.values = el("button", { class: "act edge", type: "button", title: "How the values are spread (V)", onclick: () => { this.openRest(false); this.state.emit("reading"); } }, "Values");
+    this.looks = el("span", { class: "looks" }, this.part, this.at, this.chart, this.chartBelow, this.clipping, this.values);
     // What is used less lies behind one button, unless there is room for all of it
-    this.rest = el("span", { class: "rest" }, this.copies[0], this.linked, this.copies[1], this.bond, this.near, this.checks);
+    this.rest = el("span", { class: "rest" }, this.copies[0], this.linked, this.copies[1], this.bond, this.near, this.checks, this.looks);
     this.opener = el("button", { class: "act edge open-rest", type: "button", "aria-expanded": false, title: "Copies, zoom, seams, spots, true size", onclick: () => this.openRest(!this.rest.classList.contains("open")) }, "Tools");
     this.bar.append(this.views, this.maps, this.presets, this.rest, this.opener);
     this.node.append(this.bar, this.foot, el("div", { class: "busy" }));
@@ -60,6 +68,18 @@ class Pane {
     }
     this.node.addEventListener("pointerdown", () => this.activate(), true);
     this.node.addEventListener("focusin", () => this.activate());
+  }
+
+  // What is laid over a question for a flat picture: one channel, marks, a chart
+  reading() { return { ...(this.part.value ? { part: this.part.value } : {}), ...(this.clipping.getAttribute("aria-pressed") === "true" ? { clipped: true } : {}), ...this.charted() }; }
+  charted() { return this.chart.value ? { chart: this.chart.value, chart_below: this.chartBelow.value } : {}; }
+  looked() {
+    this.node.classList.toggle("looking", !!this.row || Object.keys(this.reading()).length > 0);
+    this.chartBelow.hidden = !this.chart.value;
+    this.current.ask();
+    this.flat.fine.box = null;
+    this.flat.fine.soon();
+    this.state.emit("looked");
   }
 
   // A line over the flat picture, and what the map is along it
@@ -90,6 +110,13 @@ class Pane {
   get placing() { return ["photo", "grid", "length"].includes(this.view); }
   get current() { return this.view === "form" ? this.form : this.view === "photo" ? this.corners : this.view === "grid" ? this.grid : this.view === "length" ? this.length : this.flat; }
 
+  // Two states on the form, in the same light
+  compared() {
+    const how = this.state.compare;
+    if (this.view !== "form" && !this._form) return;
+    this.form.compared(how);
+  }
+
   activate() { this.table.activate(this); }
 
   show(view) {
@@ -107,6 +134,7 @@ class Pane {
     this.node.prepend(current.canvas);
     if (current === this._flat) current.canvas.after(...current.extra);
     else if (current.extra) this.node.append(...current.extra);
+    if (this.view === "form") this.form.compared(this.state.compare);
     this.refresh();
     current.resize();
   }
@@ -121,12 +149,22 @@ class Pane {
     this.near.hidden = !flat;
     for (const c of [...this.copies, this.linked, this.bond, this.presets]) c.hidden = this.view !== "repeat";
     if (this.view === "repeat") this.markPreset();
-    this.checks.hidden = !flat;
+    this.checks.hidden = this.looks.hidden = !flat;
+    this.listRows();
     this.opener.hidden = !flat;
     if (!flat) this.openRest(false);
     this.node.dataset.view = this.view;
     this.node.dataset.thread = this.thread;
     this.current.ask();
+  }
+
+  listRows() {
+    const rows = this.state.rows.filter((r) => !r.resting);
+    if (this.row && !rows.some((r) => r.id === this.row)) this.row = null;
+    const below = this.chartBelow.value;
+    this.at.replaceChildren(el("option", { value: "" }, "at the end"), ...rows.map((r) => el("option", { value: r.id, selected: r.id === this.row }, `below ${r.title}`)));
+    this.chartBelow.replaceChildren(el("option", { value: "" }, "from the start"), ...rows.map((r) => el("option", { value: r.id, selected: r.id === below }, `from below ${r.title}`)));
+    this.chartBelow.hidden = !this.chart.value;
   }
 
   // Said instead of asked for, where no step that is on makes anything
@@ -159,6 +197,8 @@ export class Table {
     state.addEventListener("draft", () => this.ask());
     state.addEventListener("material", () => this.panes.forEach((p) => p.refresh()));
     state.addEventListener("before", () => this.ask());
+    state.addEventListener("compare", () => this.panes.forEach((p) => p.compared()));
+    state.addEventListener("wipe", () => this.panes.forEach((p) => { if (p.view === "form" && state.compare) p.form.wiped(); }));
     this.sized = localStorage.getItem("loom-sized") === "yes";
     for (const event of ["chosen", "picking"]) state.addEventListener(event, () => this.panes.forEach((p) => { if (["flat", "half"].includes(p.view)) { p.flat.hand.clear(); p.refresh(); } }));
     state.addEventListener("picking", () => { const pane = this.active || this.panes[0]; if (state.picking) { if (!["flat", "half"].includes(pane.view)) pane.show("flat"); pane.say(state.picking.words); } });

@@ -14,7 +14,7 @@ export const FORMS = {
   vessel: { near: 3.6, whole: true, patches: () => turned(VESSEL, false) },
   "draped cloth": { near: 3.75, low: -0.1, patches: () => [cloth()] },
   corner: { near: 3.9, patches: () => corner() },
-  "floor and wall": { near: 4.3, low: -0.25, room: true, patches: () => room() },
+  "floor and wall": { near: 5, low: -0.25, room: true, patches: () => room() },
 };
 // Radius and height of a turned vessel, from the foot to the lip
 const VESSEL = [[0.42, -0.95], [0.46, -0.93], [0.4, -0.84], [0.55, -0.62], [0.78, -0.25], [0.82, 0.08], [0.68, 0.42], [0.4, 0.62], [0.36, 0.74], [0.44, 0.88], [0.5, 0.93]];
@@ -161,11 +161,13 @@ export function modelOf(data, own) {
 export function person(tall) {
   const group = new THREE.Group(), cloth = new THREE.MeshStandardMaterial({ color: 0x50535a, roughness: 0.8 });
   const piece = (r, length, x, y) => { const m = new THREE.Mesh(new THREE.CapsuleGeometry(r * tall, length * tall, 6, 14), cloth); m.position.set(x * tall, y * tall, 0); group.add(m); return m; };
-  piece(0.045, 0.4, -0.055, 0.26);
-  piece(0.045, 0.4, 0.055, 0.26);
-  piece(0.095, 0.22, 0, 0.66).scale.z = 0.7;
-  piece(0.032, 0.32, -0.145, 0.62).rotation.z = -0.08;
-  piece(0.032, 0.32, 0.145, 0.62).rotation.z = 0.08;
-  piece(0.062, 0.03, 0, 0.93);
+  piece(0.042, 0.42, -0.05, 0.25);
+  piece(0.042, 0.42, 0.05, 0.25);
+  piece(0.088, 0.2, 0, 0.665).scale.z = 0.65;
+  piece(0.105, 0.06, 0, 0.755).scale.set(1, 0.5, 0.55);
+  piece(0.03, 0.33, -0.118, 0.62).rotation.z = -0.07;
+  piece(0.03, 0.33, 0.118, 0.62).rotation.z = 0.07;
+  piece(0.03, 0.05, 0, 0.85);
+  piece(0.056, 0.03, 0, 0.93);
   return group;
 }

@@ -32,8 +32,8 @@ export class Tools {
       el("div", { class: "tools-line" }, this.slider("Rough", "roughness", -0.5, 0.5, 0.01), this.keeps.roughness),
       this.slider("Exposure", "exposure", -3, 3, 0.1), this.maps,
       el("div", { class: "tools-line" }, el("span", {}, "Show"), this.unlit),
-      el("div", { class: "tools-line wrap" }, this.neutral, el("button", { class: "act edge", type: "button", title: "The other side of a thin thing (O)", onclick: () => view.around() }, "Other side"), el("button", { class: "act edge", type: "button", onclick: () => view.state.emit("trying") }, "Try on …")));
-    this.opener = el("button", { class: "act edge", type: "button", "aria-expanded": false, onclick: () => { this.more.hidden = !this.more.hidden; this.opener.setAttribute("aria-expanded", !this.more.hidden); this.opener.textContent = this.more.hidden ? "More" : "Less"; } }, "More");
+      el("div", { class: "tools-line wrap" }, this.neutral, el("button", { class: "act edge", type: "button", title: "The other side of a thin thing (O)", onclick: () => view.around() }, "Other side"), el("button", { class: "act edge", type: "button", onclick: () => { this.open(false); view.state.emit("trying"); } }, "Try on …")));
+    this.opener = el("button", { class: "act edge", type: "button", "aria-expanded": false, onclick: () => this.open(this.more.hidden) }, "More");
     this.file = el("input", { type: "file", accept: ".obj,.glb", hidden: true, "aria-label": "Model file", onchange: () => this.added() });
     this.node = el("div", { class: "tools form-tools" }, el("label", {}, "Form", this.form), el("label", {}, "Light", this.light), this.room, this.typed, this.slider("Displace", "lift", 0, 3, 0.05), this.more, this.opener, this.file);
     this.list();
@@ -46,6 +46,12 @@ export class Tools {
     this.sliders[key] = input;
     (this.usual ??= {})[key] = view.set[key];
     return el("label", {}, name, input);
+  }
+
+  open(on) {
+    this.more.hidden = !on;
+    this.opener.setAttribute("aria-expanded", on);
+    this.opener.textContent = on ? "Less" : "More";
   }
 
   repeat(key, field) {

@@ -69,7 +69,7 @@ export class FormView {
     this.sun.intensity = setting.sun[1];
   }
 
-  resize() { if (this.start()) this.draw(); this.ask(); }
+  resize() { if (this.start()) this.draw(); this.showNames(); this.ask(); }
   ask() {
     if (this.pane.nothing()) return;
     for (const side of this.sides) side.ask();
@@ -100,9 +100,30 @@ export class FormView {
     if (this.renderer) { this.begun = false; this.ask(); this.draw(); }
   }
 
-  arrange(way, at) {
-    this.arranged = { way, at };
-    this.showNames();
+  // Two states that are compared; none when it ends
+  compared(how) {
+    const of = how ? JSON.stringify([how.a, how.b]) : "";
+    if (of !== (this.pairOf || "")) {
+      this.pairOf = of;
+      const { state } = this;
+      this.lay(how ? [how.a, how.b].map((side) => ({ title: state.sideName(side), of: () => state.seenAs(side) })) : [], how?.way, how?.at);
+    } else if (how) {
+      this.arranged = { way: how.way, at: how.at };
+      this.blinked = false;
+      this.showNames();
+      this.begun = false;
+      this.draw();
+    }
+  }
+
+  lineAt() { if (this.grip) this.grip.style.left = `${100 * this.arranged.at}%`; }
+
+  // The wipe moves, or the other of a blink is shown
+  wiped() {
+    if (!this.pairOf) return;
+    this.arranged.at = this.state.compare.at;
+    this.blinked = this.state.blinked;
+    this.lineAt();
     this.moving();
     this.draw();
   }
@@ -110,7 +131,11 @@ export class FormView {
   showNames() {
     const { way } = this.arranged, n = this.sides.length;
     this.names.replaceChildren(...(n < 2 || way === "difference" ? [] : this.sides.map((s, i) => el("span", { class: "side-name" }, s.title))));
-    this.names.className = `side-names ${way} n${n}`;
+    this.names.className = `side-names ${way}`;
+    const box = this.pane.node.getBoundingClientRect(), columns = this.columns(box.width, box.height);
+    this.names.style.gridTemplateColumns = way === "beside" ? `repeat(${columns}, minmax(0, 1fr))` : "";
+    this.names.style.gridTemplateRows = way === "beside" ? `repeat(${Math.ceil(n / columns)}, minmax(0, 1fr))` : "";
+    if (way === "wipe") { this.grip = el("i", { class: "wipe-line" }); this.names.append(this.grip); this.lineAt(); }
   }
 
   // --- what is on the form -----------------------------------------------------------------------------------
@@ -233,6 +258,8 @@ export class FormView {
     this.lamp.setAttribute("aria-valuetext", `from ${Math.abs(lx) < 0.15 ? "the middle" : lx < 0 ? "the left" : "the right"}, ${ly > 0.15 ? "above" : ly < -0.15 ? "below" : "level"}`);
   }
 
+  columns(w, h) { const n = this.sides.length; return n > 2 && w < 2 * h ? 2 : n; }
+
   // Where each side is drawn on w × h pixels, from the top left: the box its camera looks through, and the part that shows
   places(w, h) {
     const { way, at } = this.arranged, n = this.sides.length, all = [0, 0, w, h];
@@ -240,7 +267,7 @@ export class FormView {
     if (way === "blink") return [{ side: this.sides[this.blinked ? 1 : 0], box: all, part: all }];
     if (way === "difference") return [{ side: this.sides[this.second ? 1 : 0], box: all, part: all }];
     if (n === 1) return [{ side: this.sides[0], box: all, part: all }];
-    const columns = n > 2 && w < 2 * h ? 2 : n, rows = Math.ceil(n / columns);
+    const columns = this.columns(w, h), rows = Math.ceil(n / columns);
     return this.sides.map((side, i) => {
       const x = Math.round(((i % columns) * w) / columns), y = Math.round((Math.floor(i / columns) * h) / rows), box = [x, y, Math.round(w / columns), Math.round(h / rows)];
       return { side, box, part: box };
