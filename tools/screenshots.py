@@ -61,19 +61,6 @@ def main(address: str) -> None:
         page = fresh(f"/bench/{ident['Keeper']}")
         page.screenshot(path=OUT / "bench.png")
 
-        page.click("[data-step=seamless]")
-        page.keyboard.press("a")
-        page.get_by_label("Find a step").fill("stain")
-        page.wait_for_timeout(800)
-        page.screenshot(path=OUT / "palette.png")
-
-        page = fresh(f"/bench/{ident['Cork']}")
-        page.click("#report")
-        page.wait_for_selector("#report-list [data-code]")
-        page.click("#known-length")
-        settle(page)
-        page.screenshot(path=OUT / "known-length.png")
-
         page = fresh(f"/bench/{ident['Hull']}")
         page.click("[data-step=straighten]")
         page.click("#place-corners")
@@ -101,16 +88,47 @@ def main(address: str) -> None:
         page.wait_for_timeout(500)
         page.screenshot(path=OUT / "deliver.png")
 
-        page = fresh(f"/bench/{ident['Hull']}")
-        page.click("#theme")
-        page.locator("select[aria-label=Form]").first.select_option("draped cloth")
-        page.locator("input[aria-label=Repeats]").first.fill("2")
-        page.click("[data-step=metallic]", position={"x": 60, "y": 14})
-        page.mouse.move(700, 700)
-        settle(page)
-        page.screenshot(path=OUT / "dark.png")
+        looking(fresh, ident)
         prepared(fresh, ident, address)
         browser.close()
+
+
+def looking(fresh: Callable[[str], Page], ident: dict[str, str]) -> None:
+    """The form in a room of its own size, dark; two states held against each other; a map read, a chart through the weave."""
+    page = fresh(f"/bench/{ident['Keeper']}")
+    page.click("#theme")
+    page.click("[data-panes='1']")
+    page.locator("select[aria-label=Form]").first.select_option("floor and wall")
+    page.locator("select[aria-label=Light]").first.select_option("evening")
+    page.get_by_role("button", name="More").first.click()
+    page.mouse.move(700, 720)
+    settle(page)
+    page.screenshot(path=OUT / "form.png")
+
+    page = fresh(f"/bench/{ident['Keeper']}")
+    page.keyboard.press("c")
+    page.fill("#snapshot-name", "as it came")
+    page.click("#snapshot")
+    page.wait_for_selector("[data-snapshot] img")
+    page.select_option("#side-b", label="Without Even light")
+    page.wait_for_selector("#differences [data-map=occlusion]")
+    settle(page)
+    page.wait_for_timeout(6000)
+    page.screenshot(path=OUT / "compare.png")
+    page.locator("[data-snapshot]").get_by_role("button", name="Forget").click()
+
+    page = fresh(f"/bench/{ident['Oyster-shell']}")
+    pane = page.locator(".pane").nth(1)
+    pane.locator("[data-view=flat]").click()
+    page.locator(".pane").first.locator("[data-view=flat]").click()
+    page.locator(".pane").first.locator(".open-rest").click()
+    page.locator(".pane").first.get_by_label("Test chart").select_option("checker")
+    page.locator(".pane").first.locator(".open-rest").click()
+    pane.locator(".open-rest").click()
+    pane.get_by_role("button", name="Values").click()
+    page.wait_for_selector("#reading-body .hues img")
+    settle(page)
+    page.screenshot(path=OUT / "reading.png")
 
 
 def box_of(page: Page) -> tuple[float, float, float, float]:

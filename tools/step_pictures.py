@@ -74,6 +74,7 @@ def main() -> int:
         return seen(ask.ask(longer, "base", 220), "base")
 
     save("photo", base(slate, "photo"))
+    save("chart", added(slate, "chart", {}))
     save("straighten", halves(base(tiles, "photo"), base(tiles, "straighten")))
     save("light", halves(base(plaster, "straighten"), base(plaster, "light")))
     closed = base(slate)

@@ -33,13 +33,13 @@ export const LIGHTS = {
 const made = new WeakMap();
 
 // Surroundings of a setting, blurred for every roughness
-export function surroundings(renderer, name) {
+export function surroundings(renderer, name, soft) {
   const known = made.get(renderer) || made.set(renderer, {}).get(renderer);
-  return (known[name] ??= painted(renderer, LIGHTS[name].around));
+  return (known[name] ??= painted(renderer, LIGHTS[name].around, soft ? 128 : 256));
 }
 
-function painted(renderer, around) {
-  const w = 256, h = 128, data = new Float32Array(w * h * 4);
+function painted(renderer, around, w) {
+  const h = w / 2, data = new Float32Array(w * h * 4);
   for (let y = 0; y < h; y++) for (let x = 0; x < w; x++) data.set([...around(x / w, (y + 0.5) / h), 1], ((y * w) + x) * 4); // a texture's rows go up
   const texture = new THREE.DataTexture(data, w, h, THREE.RGBAFormat, THREE.FloatType);
   texture.mapping = THREE.EquirectangularReflectionMapping;

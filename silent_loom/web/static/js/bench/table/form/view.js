@@ -63,7 +63,7 @@ export class FormView {
 
   lit() {
     const setting = LIGHTS[this.look.light];
-    this.scene.environment = setting.share ? surroundings(this.renderer, this.look.light) : null;
+    this.scene.environment = setting.share ? surroundings(this.renderer, this.look.light, this.soft) : null;
     this.scene.environmentIntensity = setting.share;
     this.sun.color.set(setting.sun[0]);
     this.sun.intensity = setting.sun[1];
@@ -221,9 +221,9 @@ export class FormView {
   // --- drawing -----------------------------------------------------------------------------------------------
   // Something is being dragged: draw with as many pixels as keep up with the hand, and with all of them at rest.
   moving() {
-    this.until = performance.now() + (this.soft ? 420 : 280);
+    this.until = performance.now() + (this.soft ? 330 : 280);
     clearTimeout(this.resting);
-    this.resting = setTimeout(() => this.draw(), this.soft ? 440 : 300);
+    this.resting = setTimeout(() => this.draw(), this.soft ? 345 : 300);
   }
 
   draw() {
@@ -345,14 +345,14 @@ export class FormView {
 
   inStrips(size, ratio, detail, then = null) {
     let top = 0;
-    const high = (this.high ??= [60, 120]);
+    const high = (this.high ??= [60, 200]), least = [90, 180][detail]; // milliseconds for a strip
     const strip = () => {
       if (!this.renderer || performance.now() < (this.until || 0)) return;
       const began = performance.now();
       this.rows(size.x, size.y, top, Math.min(high[detail], size.y - top), ratio, detail);
       this.wait();
       top += high[detail];
-      high[detail] = Math.max(24, Math.min(size.y, Math.round(high[detail] * Math.max(0.5, Math.min(2, 90 / Math.max(4, performance.now() - began))))));
+      high[detail] = Math.max(24, Math.min(size.y, Math.round(high[detail] * Math.max(0.5, Math.min(2, least / Math.max(4, performance.now() - began))))));
       if (top < size.y) { this.strips = setTimeout(strip, 0); return; }
       this.rough.take(this.canvas);
       this.pane.node.dataset.grid = String(detail);
@@ -434,6 +434,7 @@ export class FormView {
     else if (event.key === "+" || event.key === "=") this.away = Math.max(0.6, this.away * 0.85);
     else if (event.key === "-") this.away = Math.min(12, this.away / 0.85);
     else if (event.key === "0") { this.away = this.form.near; this.turn = [-0.2, -0.5]; }
+    else if (event.key === "Home") this.turn = [0, 0];
     else if (event.key.toLowerCase() === "o") { this.around(); event.preventDefault(); return; }
     else if (event.key.toLowerCase() === "i") { const names = Object.keys(LIGHTS); this.choose({ light: names[(names.indexOf(this.look.light) + (event.shiftKey ? names.length - 1 : 1)) % names.length] }); event.preventDefault(); return; }
     else if (event.key.toLowerCase() === "n") { this.choose({ relief: !this.look.relief }); event.preventDefault(); return; }
