@@ -117,7 +117,7 @@ def test_forms_lights_and_maps_change_the_picture(bench: Page) -> None:
     page.locator(".pane [data-view=form]").first.click()
     seen = [still(page)]
     form, light = page.locator("[aria-label=Form]").first, page.locator("[aria-label=Light]").first
-    for where, name in ((form, "vessel"), (form, "corner"), (light, "deck"), (form, "floor and wall")):
+    for where, name in ((form, "vessel"), (light, "deck"), (form, "floor and wall")):
         where.select_option(name)
         seen.append(still(page))
         assert np.abs(seen[-1] - seen[-2]).mean() > 1, name
@@ -128,7 +128,7 @@ def test_forms_lights_and_maps_change_the_picture(bench: Page) -> None:
     assert np.abs(nearer - seen[-1]).mean() > 1, "repeats follow from the real size"
     canvas = page.locator(".pane[data-view=form] > canvas").first
     canvas.focus()
-    for key in ("n", "n", "1", "i", "o"):
+    for key in ("1", "n", "o"):
         before = still(page)
         page.keyboard.press(key)
         assert np.abs(still(page) - before).mean() > 0.4, key
@@ -200,7 +200,7 @@ def test_a_wipe_follows_the_hand(bench: Page) -> None:
     assert np.abs(picture(page) - whole)[60:-60].mean() < 0.5
 
 
-def test_a_difference_says_how_far_and_where(bench: Page) -> None:
+def test_a_difference_says_how_far_and_where(bench: Page, address: str) -> None:
     page = bench
     flat(page)
     compare(page, "Without Even light")
@@ -210,8 +210,10 @@ def test_a_difference_says_how_far_and_where(bench: Page) -> None:
     expect(page.locator("#differences [data-map=metallic] td").first).to_have_text("0")
     ident = page.url.rpartition("/")[2]
     even = next(r["id"] for r in weave_of(page)["rows"] if r["step"] == "even_light" or "light" in r["step"])
-    answer = page.request.post(f"/api/materials/{ident}/difference", data={"thread": "base", "size": 512, "other": {"off": even}})
-    mean = json.loads(answer.headers["x-facts"])["mean"]
+    body = json.dumps({"thread": "base", "size": 512, "other": {"off": even}}).encode()
+    wanted = urllib.request.Request(f"{address}/api/materials/{ident}/difference", body, {"content-type": "application/json"})
+    with urllib.request.urlopen(wanted) as answer:
+        mean = json.loads(answer.headers["x-facts"])["mean"]
     expect(page.locator("#differences [data-map=base] td").first).to_contain_text(f"{mean:.2f}" if mean < 10 else f"{mean:.1f}")
 
 
