@@ -81,7 +81,7 @@ def main(address: str) -> None:
         page.locator(".pane [data-view=flat]").first.click()
         settle(page)
         page.keyboard.press("c")
-        page.wait_for_selector("#side-b optgroup")
+        page.wait_for_selector("#side-b optgroup", state="attached")
         page.select_option("#side-b", label="Without Even light")
         until(page, "document.querySelector('.pane').dataset.paired?.startsWith('wipe')")
         page.wait_for_timeout(4000)
