@@ -162,11 +162,12 @@ def test_what_is_cut_off_is_marked() -> None:
 
 def test_colours_lie_where_their_hue_is() -> None:
     def strongest(codes: tuple[float, float, float]) -> tuple[int, int]:
-        plot = colour_plot(colour(np.tile(np.array(codes), (4, 4, 1))))[..., 3]
+        plot = colour_plot(colour(np.tile(np.array(codes), (4, 4, 1))))[0][..., 3]
         return tuple(np.argwhere(plot == plot.max())[0])  # type: ignore[return-value]
 
     middle = PLOT // 2
     assert strongest((128, 128, 128)) == (middle, middle)
+    assert [colour_plot(colour(np.full((2, 2, 3), 90.0) + np.array([d, 0, 0])))[1] for d in (5, 60, 165)] == [24, 48, 96]
     assert strongest((200, 40, 40))[1] > middle + 20
     assert strongest((220, 200, 40))[0] < middle - 20, "yellow lies above"
     assert strongest((40, 60, 200))[0] > middle + 20, "blue lies below"

@@ -18,8 +18,8 @@ from silent_loom.core.weave.threads import ThreadSpec
 Part = Literal["", "r", "g", "b", "lightness"]
 TOO_DARK, TOO_BRIGHT = (38, 92, 176), (226, 62, 30)
 """In these the places are marked that lie at or beyond the ends of what a file can hold."""
-REACH = 96.0
-"""a* and b* to which the plot of colours goes each way."""
+REACHES = (24.0, 48.0, 96.0)
+"""a* and b* to which the plot of colours may go each way: the least that holds all but a thousandth of the texels."""
 PLOT = 193
 """Cells along a side of the plot of colours; odd, so that grey has a cell of its own."""
 
@@ -118,22 +118,29 @@ def spread(image: Image, meaning: ThreadSpec) -> dict[str, Any]:
     }
 
 
-def colour_plot(image: Image) -> NDArray[np.uint8]:
-    """How often each hue and chroma comes: red to the right, yellow up, grey in the middle. uint8, shape (193, 193, 4).
+def colour_plot(image: Image) -> tuple[NDArray[np.uint8], float]:
+    """How often each hue and chroma comes: red to the right, yellow up, grey in the middle.
 
-    The plane of CIE a* and b*, ±96 each way, each cell in its own colour at L* 70, more opaque the more texels lie in it.
+    Returns
+    -------
+    plot : uint8 array, shape (193, 193, 4)
+        The plane of CIE a* and b*, each cell in its own colour at L* 70, more opaque the more texels lie in it.
+    reach : float
+        How far it goes each way, one of `REACHES`.
     """
     step = max(1, int(np.sqrt(image.width * image.height / 400_000)))
     colours = lab(np.ascontiguousarray(np.maximum(image.pixels[::step, ::step, :3], 0)))
-    at = np.rint((colours[..., 1:] + REACH) / (2 * REACH) * (PLOT - 1)).astype(int).clip(0, PLOT - 1)
+    far = np.quantile(np.abs(colours[..., 1:]).max(-1), 0.999)
+    reach = next((r for r in REACHES if far <= r), REACHES[-1])
+    at = np.rint((colours[..., 1:] + reach) / (2 * reach) * (PLOT - 1)).astype(int).clip(0, PLOT - 1)
     counts = np.zeros((PLOT, PLOT))
     np.add.at(counts, (PLOT - 1 - at[..., 1].ravel(), at[..., 0].ravel()), 1.0)
     strength = np.log1p(counts) / np.log1p(counts.max())
-    axis = np.linspace(-REACH, REACH, PLOT)
+    axis = np.linspace(-reach, reach, PLOT)
     out = np.empty((PLOT, PLOT, 4), np.uint8)
     out[..., :3] = _codes_of(70.0, axis[None, :], axis[::-1, None])
     out[..., 3] = np.rint(255 * np.where(counts > 0, 0.45 + 0.55 * strength, 0))
-    return out
+    return out, reach
 
 
 def _codes_of(tone: float, a: NDArray[np.float64], b: NDArray[np.float64]) -> NDArray[np.uint8]:

@@ -27,7 +27,8 @@ class Reading:
             evaluator = self.desk.evaluator_for(weave, how.get("draft"), size)
             image, meaning = evaluator.ask(weave, thread, size, task, below=below), evaluator.meaning(weave, thread, below=below)
             counts = [] if image.kind is Kind.ID else histogram(image, meaning)
-            facts = {"title": meaning.title, "kind": str(image.kind), "low": meaning.low, "high": meaning.high}
+            reach = colour_plot(image)[1] if image.kind is Kind.COLOUR else 0.0
+            facts = {"reach": reach, "title": meaning.title, "kind": str(image.kind), "low": meaning.low, "high": meaning.high}
             return {**spread(image, meaning), **facts, "histogram": counts}
 
         return self.desk.answer(ident, work, rank=Rank.ASIDE, **how)
@@ -46,6 +47,6 @@ class Reading:
             image = evaluator.ask(weave, thread, size, task, below=below)
             if image.kind is not Kind.COLOUR:
                 raise NotMade("only colours are spread over hues", thread, "Choose a map of colour.")
-            return png_bytes(colour_plot(image), colour=True)
+            return png_bytes(colour_plot(image)[0], colour=True)
 
         return self.desk.answer(ident, work, rank=Rank.ASIDE, **how)

@@ -31,8 +31,8 @@ export function startReading(state, table, say) {
       el("p", {}, `Cut off: ${share(f.dark)} at the low end, ${share(f.bright)} at the high end. `, el("span", { class: "quiet" }, `${f.levels} different values.`)));
     if (f.kind !== "colour") return;
     const plot = el("figure", { class: "hues" }, axes());
-    body.append(plot, el("p", { class: "quiet" }, "Every hue and chroma that comes: grey in the middle, ±96 of a* and b* each way. The rings lie 32 apart."));
-    picture(`${state.path}/colours.png?thread=${thread}&size=512${pane.row ? `&below=${pane.row}` : ""}${pane.chart.value ? `&chart=${pane.chart.value}&chart_below=${pane.chartBelow.value}` : ""}&at=${state.material.head}`, () => sheet.open).then((made) => { if (made) plot.prepend(made); }).catch(() => { /* the numbers are there */ });
+    body.append(plot, el("p", { class: "quiet" }, `Every hue and chroma that comes: grey in the middle, a* to the right and b* up. The rings are chroma ${[1, 2, 3].map((n) => (f.reach * n) / 3).join(", ")}.`));
+    picture(`${state.path}/colours.png?thread=${thread}&size=1024${pane.row ? `&below=${pane.row}` : ""}${pane.chart.value ? `&chart=${pane.chart.value}&chart_below=${pane.chartBelow.value}` : ""}&at=${state.material.head}`, () => sheet.open).then((made) => { if (made) plot.prepend(made); }).catch(() => { /* the numbers are there */ });
   }
 
   // Frequencies by the root, so that rare values are seen; the ends apart, since they are what is cut off

@@ -10,7 +10,7 @@ export const uniforms = () => ({
 
 const resolved = (text) => text.replace(/^[ \t]*#include +<([\w\d./]+)>/gm, (_, name) => resolved(THREE.ShaderChunk[name] || ""));
 
-function patched(shader, shared) {
+export function patched(shader, shared) {
   Object.assign(shader.uniforms, shared);
   // Held at open edges, around its middle
   shader.vertexShader = `attribute float held;\nuniform float lift, middle, sunk;\n${shader.vertexShader}`.replace("#include <displacementmap_vertex>",
@@ -137,5 +137,6 @@ export class Surface {
   dispose() {
     for (const t of Object.values(this.textures)) t.dispose();
     this.material.dispose();
+    this.late?.dispose();
   }
 }

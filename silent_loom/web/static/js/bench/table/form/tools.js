@@ -17,7 +17,7 @@ export class Tools {
     this.linked = el("button", { class: "act edge", type: "button", "aria-pressed": true, title: "The same number across and down", onclick: () => { set.linked = !set.linked; this.draw(); } }, "linked");
     this.metres = el("input", { type: "number", min: 0.2, max: 100, step: 0.1, value: set.metres, "aria-label": "Width of the wall in metres", class: "copies", onchange: () => { set.metres = Math.max(0.2, Math.min(100, +this.metres.value || 3)); this.metres.value = set.metres; view.stands(); view.moving(); view.apply(); } });
     this.real = el("button", { class: "act edge", type: "button", "aria-pressed": true, title: "Repeats follow from the real size of the surface", onclick: () => { set.real = !set.real; view.moving(); view.apply(); } }, "true size");
-    this.room = el("div", { class: "tools-line" }, el("span", {}, "Wall"), this.metres, el("span", {}, "m wide"), this.real);
+    this.room = el("div", { class: "tools-line" }, el("span", {}, "Wall"), this.metres, el("span", {}, "m"), this.real);
     this.typed = el("div", { class: "tools-line" }, el("span", {}, "Repeats"), this.numbers.across, this.numbers.down, this.linked);
     this.sunk = el("span", { class: "segments", role: "radiogroup", "aria-label": "Relief by" }, ...[["moved", "Moved", "The surface itself is moved"], ["sunk", "Parallax", "Only the picture is shifted: cheaper, flat at its edges"]].map(([name, title, says]) =>
       el("button", { class: "act", type: "button", role: "radio", "data-relief": name, title: says, onclick: () => { set.sunk = name === "sunk"; view.moving(); view.apply(); } }, title)));

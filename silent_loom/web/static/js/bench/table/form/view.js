@@ -3,9 +3,11 @@
 import * as THREE from "/static/vendor/three/three.module.js";
 import { el } from "../../../base/api.js";
 import { LIGHTS, surroundings } from "./lights.js";
+import { Deferred } from "./deferred.js";
+import { HANDS } from "./hands.js";
 import { Rough, drawnInSoftware } from "./rough.js";
 import { FORMS, modelOf, person, tilesOf } from "./shapes.js";
-import { Surface, uniforms } from "./surface.js";
+import { Surface, patched, uniforms } from "./surface.js";
 import { Tools } from "./tools.js";
 
 // Corners along the longer side. Without a graphics card: at rest at last, at rest at once, and under a moving hand; and with one
@@ -56,6 +58,7 @@ export class FormView {
     this.scene.add(this.sun);
     this.body = new THREE.Group();
     this.scene.add(this.body);
+    if (this.soft && this.renderer.extensions.has("EXT_color_buffer_float")) { this.later = new Deferred(); this.scene.add(this.later.sheet); }
     this.lit();
     this.shape();
     return true;
@@ -274,8 +277,9 @@ export class FormView {
     });
   }
 
-  // Draw the rows from `top` on of a picture of w × h pixels, with the first, second or third of the grids
-  rows(w, h, top, high, ratio, detail) {
+  // Draw the rows from `top` on of a picture of w × h pixels, with the first, second or third of the grids; of a deferred
+  // picture only the grid ("grid"), or what it has said under light ("light")
+  rows(w, h, top, high, ratio, detail, part = "") {
     const { renderer, camera } = this, shown = Math.min(detail, this.groups.length - 1);
     this.groups.forEach((group, i) => { group.visible = i === shown; });
     renderer.setScissorTest(true);
@@ -287,11 +291,44 @@ export class FormView {
       const put = (f) => f.call(renderer, px / ratio, (h - y1) / ratio, pw / ratio, (y1 - y0) / ratio);
       put(renderer.setViewport);
       put(renderer.setScissor);
-      renderer.clear();
-      if (this.ready(side)) renderer.render(this.scene, camera);
+      if (part === "grid") this.said(side, [px, h - y1, pw, y1 - y0]);
+      else {
+        renderer.clear();
+        if (this.ready(side)) this.lighted(side, part);
+      }
     }
     camera.clearViewOffset();
     renderer.setScissorTest(false);
+  }
+
+  // The grid alone, into the buffers that say what each pixel shows
+  said(side, [x, y, w, h]) {
+    const { renderer, later } = this, colour = renderer.getClearColor(new THREE.Color()), alpha = renderer.getClearAlpha();
+    later.target.viewport.set(x, y, w, h);
+    later.target.scissor.set(x, y, w, h);
+    later.target.scissorTest = true;
+    renderer.setRenderTarget(later.target);
+    renderer.setClearColor(0x000000, 0);
+    renderer.clear();
+    if (this.ready(side)) {
+      later.ready(side, this.shared);
+      this.scene.overrideMaterial = later.geometry;
+      if (this.person) this.person.visible = false; // drawn with the light, in front of everything
+      renderer.render(this.scene, this.camera);
+      if (this.person) this.person.visible = true;
+      this.scene.overrideMaterial = null;
+    }
+    renderer.setRenderTarget(null);
+    renderer.setClearColor(colour, alpha);
+  }
+
+  lighted(side, part) {
+    const { renderer, scene, camera, body, later } = this;
+    if (part !== "light") { renderer.render(scene, camera); return; }
+    later.sheet.material = later.lit(side, (shader) => patched(shader, this.shared));
+    [body.visible, later.sheet.visible] = [false, true];
+    renderer.render(scene, camera);
+    [body.visible, later.sheet.visible] = [true, false];
   }
 
   // Pixels of the whole picture, read back
@@ -340,23 +377,31 @@ export class FormView {
       this.finished(!moving);
       return;
     }
-    this.inStrips(size, ratio, 1, () => { this.strips = setTimeout(() => this.inStrips(size, ratio, 0), 120); });
+    const fine = () => {
+      if (!this.later) { this.inStrips(size, ratio, 0); return; }
+      this.later.sized(size.x, size.y);
+      this.inStrips(size, ratio, 0, () => this.inStrips(size, ratio, 0, null, "light"), "grid");
+    };
+    this.inStrips(size, ratio, 1, () => { this.strips = setTimeout(fine, 60); });
   }
 
-  inStrips(size, ratio, detail, then = null) {
+  inStrips(size, ratio, detail, then = null, part = "") {
     let top = 0;
-    const high = (this.high ??= [60, 200]), least = [90, 180][detail]; // milliseconds for a strip
+    const highs = (this.highs ??= {}), kind = `${detail}${part}`, least = detail ? 180 : 120; // milliseconds for a strip
+    highs[kind] ??= detail ? 200 : 60;
     const strip = () => {
       if (!this.renderer || performance.now() < (this.until || 0)) return;
       const began = performance.now();
-      this.rows(size.x, size.y, top, Math.min(high[detail], size.y - top), ratio, detail);
+      this.rows(size.x, size.y, top, Math.min(highs[kind], size.y - top), ratio, detail, part);
       this.wait();
-      top += high[detail];
-      high[detail] = Math.max(24, Math.min(size.y, Math.round(high[detail] * Math.max(0.5, Math.min(2, least / Math.max(4, performance.now() - began))))));
+      top += highs[kind];
+      highs[kind] = Math.max(24, Math.min(size.y, Math.round(highs[kind] * Math.max(0.5, Math.min(2, least / Math.max(4, performance.now() - began))))));
       if (top < size.y) { this.strips = setTimeout(strip, 0); return; }
-      this.rough.take(this.canvas);
-      this.pane.node.dataset.grid = String(detail);
-      this.finished(true);
+      if (part !== "grid") {
+        this.rough.take(this.canvas);
+        this.pane.node.dataset.grid = String(detail);
+        this.finished(true);
+      }
       then?.();
     };
     this.strips = setTimeout(strip, 0);
@@ -379,93 +424,6 @@ export class FormView {
     const gl = this.renderer.getContext();
     gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, new Uint8Array(4));
   }
-
-  // --- hands -------------------------------------------------------------------------------------------------
-  nearer(by) {
-    this.away = Math.max(0.6, Math.min(12, this.away * by));
-    this.moving();
-    this.draw();
-  }
-
-  drag(event) {
-    this.pane.activate();
-    const light = event.button === 2 || event.altKey || event.shiftKey;
-    let last = [event.clientX, event.clientY];
-    const box = this.canvas.getBoundingClientRect(), wipe = this.arranged.way === "wipe" && Math.abs(event.clientX - box.left - this.arranged.at * box.width) < 14;
-    const move = (e) => {
-      const dx = e.clientX - last[0], dy = e.clientY - last[1];
-      last = [e.clientX, e.clientY];
-      if (wipe) { this.state.wipe(Math.max(0.02, Math.min(0.98, (e.clientX - box.left) / box.width))); return; }
-      if (light) this.light = [this.light[0] + dx / 120, this.light[1] - dy / 120].map((v) => Math.max(-1, Math.min(1, v)));
-      else this.turn = [this.turn[0] - dx / 160, Math.max(-1.5, Math.min(1.5, this.turn[1] - dy / 160))];
-      this.moving();
-      this.draw();
-    };
-    this.canvas.setPointerCapture(event.pointerId);
-    this.canvas.addEventListener("pointermove", move);
-    this.canvas.addEventListener("pointerup", () => this.canvas.removeEventListener("pointermove", move), { once: true });
-  }
-
-  dragLamp(event) {
-    event.preventDefault();
-    const move = (e) => {
-      const box = this.lamp.getBoundingClientRect();
-      this.light = [((e.clientX - box.left) / box.width) * 2 - 1, 1 - ((e.clientY - box.top) / box.height) * 2].map((v) => Math.max(-1, Math.min(1, v)));
-      this.moving();
-      this.draw();
-    };
-    this.lamp.setPointerCapture(event.pointerId);
-    this.lamp.addEventListener("pointermove", move);
-    this.lamp.addEventListener("pointerup", () => this.lamp.removeEventListener("pointermove", move), { once: true });
-    move(event);
-  }
-
-  // The other side of a thin thing
-  around() {
-    this.turn = [this.turn[0] > 1.2 ? this.turn[0] - Math.PI : this.turn[0] + Math.PI, this.turn[1]];
-    this.moving();
-    this.draw();
-  }
-
-  key(event, light) {
-    const by = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] }[event.key], maps = ["base", "height", "normal", "roughness", "metallic", "occlusion", "specular"];
-    if (by && light) this.light = [this.light[0] + by[0] * 0.1, this.light[1] + by[1] * 0.1].map((v) => Math.max(-1, Math.min(1, v)));
-    else if (by) this.turn = [this.turn[0] + by[0] * 0.12, Math.max(-1.5, Math.min(1.5, this.turn[1] + by[1] * 0.12))];
-    else if (event.key === "+" || event.key === "=") this.away = Math.max(0.6, this.away * 0.85);
-    else if (event.key === "-") this.away = Math.min(12, this.away / 0.85);
-    else if (event.key === "0") { this.away = this.form.near; this.turn = [-0.2, -0.5]; }
-    else if (event.key === "Home") this.turn = [0, 0];
-    else if (event.key.toLowerCase() === "o") { this.around(); event.preventDefault(); return; }
-    else if (event.key.toLowerCase() === "i") { const names = Object.keys(LIGHTS); this.choose({ light: names[(names.indexOf(this.look.light) + (event.shiftKey ? names.length - 1 : 1)) % names.length] }); event.preventDefault(); return; }
-    else if (event.key.toLowerCase() === "n") { this.choose({ relief: !this.look.relief }); event.preventDefault(); return; }
-    else if (/^[1-7]$/.test(event.key)) { this.flip(maps[event.key - 1]); event.preventDefault(); return; }
-    else return;
-    event.preventDefault();
-    this.moving();
-    this.draw();
-  }
-
-  flip(map) {
-    if (!this.look.off.delete(map)) this.look.off.add(map);
-    this.moving();
-    this.apply();
-  }
-
-  choose(look) {
-    const unlit = this.look.unlit;
-    Object.assign(this.look, look);
-    if (!this.start()) return;
-    if ("light" in look) this.lit();
-    this.moving();
-    this.apply();
-    if (this.look.unlit !== unlit) this.ask();
-  }
-
-  pick(kind) {
-    this.kind = kind;
-    this.away = this.form.near;
-    this.begun = false;
-    this.shape();
-    this.moving();
-  }
 }
+
+Object.assign(FormView.prototype, HANDS);
