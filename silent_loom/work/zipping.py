@@ -39,6 +39,7 @@ def zipped(
         origin = {k: v for k, v in asdict(state.origin).items() if v and v != "unknown"}
         about = {
             "material": state.name,
+            "state": state.head,
             "origin": origin,
             "sources": [{"file": s.name, "sha256": d} for d, s in weave.sources.items()],
         }

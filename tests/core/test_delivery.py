@@ -157,9 +157,9 @@ def test_known_names() -> None:
 
 
 def test_profiles_are_data_and_checked() -> None:
-    assert list(profiles()) == ["plain", "gltf", "green-down"]
+    assert list(profiles()) == ["plain", "cutout", "film", "gltf", "green-down", "mro", "smoothness"]
     assert profile("green-down").green == "down"
-    with pytest.raises(LoomError, match="There are plain, gltf, green-down"):
+    with pytest.raises(LoomError, match="There are plain, cutout, film"):
         profile("nobody")
     with pytest.raises(ValueError):
         FileSpec(suffix="x", channels=("base.q",))

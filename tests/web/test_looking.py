@@ -181,3 +181,30 @@ def test_models_are_kept_and_thrown_away(client: TestClient) -> None:
     assert client.delete(f"/api/models/{other['id']}").status_code == 204
     assert client.get(f"/api/models/{other['id']}/mesh").status_code == 404
     assert len(client.get("/api/models").json()["models"]) == 1
+
+
+def test_a_delivery_is_proved_against_the_state_that_was_delivered(client: TestClient, material: dict[str, Any]) -> None:
+    delivered(client, material, size=128)
+    change(client, material, kind="add", step="tone", settings={"brightness": 2}, to=99)
+    listed = client.get(f"/api/materials/{material['id']}/deliveries").json()["deliveries"]
+    done = wait(client, client.post(f"/api/deliveries/{listed[0]['id']}/proof").json()["id"])
+    assert done["state"] == "done", done
+    assert done["result"]["same"], done["result"]
+    assert done["result"]["state"] == material["head"]
+    assert {m["map"] for m in done["result"]["maps"]} == {"base", "height", "normal", "roughness", "metallic", "occlusion"}
+
+
+def test_a_delivery_with_a_wrong_green_is_found_out(client: TestClient, material: dict[str, Any]) -> None:
+    delivered(client, material, size=128)
+    listed = client.get(f"/api/materials/{material['id']}/deliveries").json()["deliveries"]
+    path = client.app.state.store.folder / "deliveries" / listed[0]["file"]  # type: ignore[attr-defined]
+    with zipfile.ZipFile(path) as z:
+        inside = {n: z.read(n) for n in z.namelist()}
+    manifest = next(n for n in inside if n.endswith("manifest.json"))
+    inside[manifest] = inside[manifest].replace(b'"green": "up"', b'"green": "down"')
+    with zipfile.ZipFile(path, "w") as z:
+        for name, body in inside.items():
+            z.writestr(name, body)
+    done = wait(client, client.post(f"/api/deliveries/{listed[0]['id']}/proof").json()["id"])
+    wrong = [m for m in done["result"]["maps"] if not m["same"]]
+    assert [(m["map"], "green" in m["mistake"]) for m in wrong] == [("normal", True)]

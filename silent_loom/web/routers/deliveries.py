@@ -63,6 +63,12 @@ def deliver(ident: str, body: Order, bench: Bench) -> dict[str, Any]:
     return bench.delivering.deliver(ident, body.profile, body.size).as_dict()
 
 
+@router.post("/api/deliveries/{delivery}/proof", status_code=202)
+def proof(delivery: str, bench: Bench) -> dict[str, Any]:
+    """Start reading a delivery back, to hold it against the live material."""
+    return bench.delivering.prove(delivery).as_dict()
+
+
 @router.get("/api/jobs")
 def jobs(bench: Bench) -> dict[str, Any]:
     return {"jobs": [j.as_dict() for j in reversed(bench.jobs.all())]}

@@ -13,7 +13,7 @@ function ends(files) {
 
 export function delivery(state) {
   return () => ({
-    profiles: [], deliveries: [], chosen: "plain", size: 1024, aspect: 1, holds: null, mm: [1000, 1000], job: null, error: "",
+    profiles: [], deliveries: [], chosen: "plain", size: 1024, aspect: 1, holds: null, mm: [1000, 1000], job: null, error: "", proof: null,
     get sizes() { return [256, 512, 1024, 2048, 4096, 8192]; },
     get running() { return !!this.job && ["waiting", "running"].includes(this.job.state); },
     get percent() { return this.job ? Math.round(this.job.fraction * 100) : 0; },
@@ -37,6 +37,20 @@ export function delivery(state) {
       } catch (e) { this.error = e.message; }
     },
     choose(p) { this.chosen = p.name; this.profiles = this.profiles.map((q) => ({ ...q, chosen: String(q.name === p.name) })); },
+    // The files read back, map by map, against the live material
+    async prove(d) {
+      this.error = "";
+      this.proof = null;
+      try {
+        this.job = await post(`/api/deliveries/${d.id}/proof`);
+        await this.watch();
+        const done = this.job;
+        if (done?.state !== "done") return;
+        const number = (v) => (v < 0.01 ? "0" : v.toFixed(2));
+        this.proof = { file: d.file, same: done.result.same, verdict: done.result.same ? "What a receiver reads is what was meant." : "A receiver reads something else:",
+          lines: done.result.maps.map((m) => ({ map: state.threads.find((t) => t.name === m.map)?.title || m.map, says: `${m.same ? "the same" : m.mistake || "different"}${m.difference ? `, at most ${number(m.difference.max_code)} codes` : ""}` })) };
+      } catch (e) { this.error = e.message; }
+    },
     async start() {
       this.error = "";
       try {

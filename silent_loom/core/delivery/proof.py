@@ -1,0 +1,118 @@
+"""Proof: what a receiver reads out of the files, held against what was meant, and which usual mistake explains a difference."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.srgb import decode_srgb, encode_srgb
+from silent_loom.core.delivery.difference import Difference, differences
+from silent_loom.core.screen.display import shown
+from silent_loom.core.weave.threads import ThreadSpec
+
+WITHIN = 1.15
+"""Code values of 8 bits that files may cost: one by rounding and dither, an eighth by half floats, which keep 11 bits."""
+
+
+@dataclass(frozen=True)
+class Proved:
+    """One map of a delivery against what was meant.
+
+    Attributes
+    ----------
+    map : str
+    same : bool
+        Nowhere further apart than `WITHIN`.
+    difference : Difference, or None
+        None where the delivery has no such map.
+    mistake : str
+        The usual mistake that explains most of the difference, in words; empty where none does.
+    factor, offset : float
+        What the delivered values have to be multiplied by, and then raised by, to come closest (of 0…1 of the file).
+    """
+
+    map: str
+    same: bool
+    difference: Difference | None
+    mistake: str = ""
+    factor: float = 1.0
+    offset: float = 0.0
+
+    def as_dict(self) -> dict[str, Any]:
+        words = {k: getattr(self, k) for k in ("map", "same", "mistake", "factor", "offset")}
+        return {**words, "difference": None if self.difference is None else self.difference.as_dict()}
+
+
+def as_codes(image: Image, meaning: ThreadSpec) -> Floats:
+    """A map as files hold it, 0…1, not rounded; colour sRGB-encoded."""
+    values = np.clip(shown(image, meaning), 0, 1)
+    return encode_srgb(values).astype(np.float32) if image.kind is Kind.COLOUR else values
+
+
+def prove(got: Mapping[str, Image], meant: Mapping[str, Image], meanings: Mapping[str, ThreadSpec]) -> list[Proved]:
+    """Hold delivered maps against what was meant, map by map.
+
+    Parameters
+    ----------
+    got, meant : mapping of str to Image
+        Maps as a receiver reads them, and as they were made; of one size.
+    meanings : mapping of str to ThreadSpec
+        What they mean; one range for both.
+
+    Raises
+    ------
+    LoomError
+        Sizes differ.
+    """
+    codes = {name: as_codes(image, meanings[name]) for name, image in meant.items()}
+    out = []
+    for name, wanted in codes.items():
+        if name not in got:
+            out.append(Proved(name, False, None, "it is not in the delivery"))
+            continue
+        found = as_codes(got[name], meanings[name])
+        difference = differences(found, wanted, meanings[name])
+        if difference.max_code <= WITHIN:
+            out.append(Proved(name, True, difference))
+            continue
+        factor, offset = _closest(found, wanted)
+        mistake = _mistake(name, found, wanted, codes, meanings[name], difference)
+        out.append(Proved(name, False, difference, mistake, factor, offset))
+    return out
+
+
+def _closest(found: Floats, wanted: Floats) -> tuple[float, float]:
+    """Factor and offset by least squares."""
+    x, y = found.astype(np.float64).ravel(), wanted.astype(np.float64).ravel()
+    spread = x.var()
+    if spread < 1e-12:
+        return 1.0, float(y.mean() - x.mean())
+    factor = float(((x - x.mean()) * (y - y.mean())).mean() / spread)
+    return factor, float(y.mean() - factor * x.mean())
+
+
+def _mistake(name: str, found: Floats, wanted: Floats, meant: Mapping[str, Floats], meaning: ThreadSpec, told: Difference) -> str:
+    """The usual mistake after which both are far closer: at most a fifth of the difference is left."""
+    tries: dict[str, Floats] = {}
+    if meaning.kind is Kind.NORMAL:
+        tries["its green points the other way"] = found * (1, -1, 1) + (0, 1, 0)
+        tries["its red and green are exchanged"] = found[..., [1, 0, 2]]
+    elif meaning.kind is Kind.COLOUR:
+        tries["data was read as colour, or encoded twice"] = decode_srgb(np.clip(found, 0, 1))
+        tries["colour was read as data, or not encoded"] = encode_srgb(np.clip(found, 0, 1))
+        tries["its red and blue are exchanged"] = found[..., ::-1]
+    else:
+        tries["it is inverted: smoothness for roughness, or high for low"] = 1 - found
+        tries["data was encoded as colour"] = decode_srgb(np.clip(found, 0, 1))
+        tries["data was read as colour"] = encode_srgb(np.clip(found, 0, 1))
+    tries["it is upside down"] = found[::-1]
+    left = {words: float(np.abs(v.astype(np.float64) - wanted).mean()) for words, v in tries.items()}
+    for other, codes in meant.items():
+        if other != name and codes.shape == found.shape and codes.shape[2] == 1:
+            left[f"it holds {other}"] = float(np.abs(found.astype(np.float64) - codes).mean())
+    words = min(left, key=lambda w: left[w])
+    return words if left[words] < 0.2 * float(np.abs(found.astype(np.float64) - wanted).mean()) else ""
