@@ -17,7 +17,6 @@ export function startCompare(state, say) {
     await Promise.all([snapshots(), materials()]);
     sides();
   };
-  sheet.addEventListener("close", () => { if (state.compare) end(); });
   const end = () => { clearInterval(timer); state.hold(null); draw(); };
 
   // --- snapshots -------------------------------------------------------------------------------------------
@@ -88,6 +87,7 @@ export function startCompare(state, say) {
     $("wipe-line").hidden = on?.way !== "wipe";
     $("blink-line").hidden = on?.way !== "blink";
     $("compare-end").disabled = !on;
+    $("compare").setAttribute("aria-pressed", !!on); // it goes on when the sheet is closed: there is more room then
     if (on?.way === "blink" && !calm.matches) timer = setInterval(() => { if (!document.hidden) state.blink(); }, 800);
     numbers();
   }

@@ -112,9 +112,7 @@ class Pane {
 
   // Two states on the form, in the same light
   compared() {
-    const how = this.state.compare;
-    if (this.view !== "form" && !this._form) return;
-    this.form.compared(how);
+    if (this.view === "form") this.form.compared(this.state.compare); // elsewhere once the form is shown
   }
 
   activate() { this.table.activate(this); }
