@@ -78,7 +78,9 @@ export function startCompare(state, say) {
   $("wipe-at").addEventListener("input", () => state.wipe(+$("wipe-at").value));
   $("blink-now").addEventListener("click", () => state.blink());
   $("compare-end").addEventListener("click", () => end());
-  state.addEventListener("wipe", () => { if (state.compare) $("wipe-at").value = state.compare.at; });
+  // The slider follows when the hand rests: drawing it costs more than the wipe
+  let following = 0;
+  state.addEventListener("wipe", () => { clearTimeout(following); following = setTimeout(() => { if (state.compare) $("wipe-at").value = state.compare.at; }, 120); });
 
   function draw() {
     const on = state.compare;

@@ -17,7 +17,7 @@ export class Pair {
     this.far = new Asking(this.state, (a) => this.tookFar(a), say, busy);
     this.far.of = () => ({ path: this.state.path, lay: {} });
     this.state.addEventListener("compare", () => this.changed());
-    this.state.addEventListener("wipe", () => this.compose());
+    this.state.addEventListener("wipe", () => this.compose(true));
   }
 
   sheet() { const canvas = document.createElement("canvas"); return { canvas, pen: canvas.getContext("2d", { willReadFrequently: true }), key: "", mm: null }; }
@@ -85,11 +85,21 @@ export class Pair {
     c.restore();
   }
 
-  compose() {
+  // Both put together; where only the wipe moved, no more than lies between its old and its new place, and the names above
+  compose(moved = false) {
     if (!this.on || !this.flat.mm) return;
     const { context: c, canvas } = this.flat, [one, other] = this.layers, { way } = this, box = this.flat.pane.node.getBoundingClientRect(), dpr = devicePixelRatio;
     const at = Math.round((way === "beside" ? 0.5 : this.how.at) * canvas.width);
+    c.save();
     c.setTransform(1, 0, 0, 1, 0, 0);
+    if (moved && way === "wipe" && this.wiped !== undefined) {
+      const [left, right] = [Math.min(at, this.wiped), Math.max(at, this.wiped)], edge = 8 * dpr;
+      c.beginPath();
+      c.rect(left - edge, 0, right - left + 2 * edge, canvas.height);
+      c.rect(0, 0, canvas.width, (this.flat.area()[1] + 28) * dpr);
+      c.clip();
+    }
+    this.wiped = way === "wipe" ? at : undefined;
     const there = !!this.other.mm;
     if (way === "difference" || way === "blink") c.drawImage(way === "blink" && this.state.blinked && there ? other : one, 0, 0);
     else {
@@ -98,6 +108,7 @@ export class Pair {
     }
     c.setTransform(dpr, 0, 0, dpr, 0, 0);
     this.marks(c, box, at / dpr);
+    c.restore();
   }
 
   // Where the two meet, and which is which
