@@ -206,6 +206,20 @@ def lab(colour: NDArray[Any], task: Task = IDLE) -> Floats:
     return out.reshape(given.shape)
 
 
+def light_of_lab(colours: NDArray[Any]) -> NDArray[np.float64]:
+    """Linear Rec. 709 light of CIE L*a*b* (D65), shape (…, 3) in and out; not held to 0…1. The inverse of `lab`.
+
+    >>> light_of_lab(np.array([[100.0, 0.0, 0.0], [49.5, 0.0, 0.0]])).round(3).tolist()
+    [[1.0, 1.0, 1.0], [0.18, 0.18, 0.18]]
+    """
+    tone, red, yellow = np.moveaxis(np.asarray(colours, np.float64), -1, 0)
+    y = (tone + 16) / 116
+    t = np.stack([y + red / 500, y, y - yellow / 200], -1)
+    xyz = np.where(t > 6 / 29, t**3, (116 * t - 16) * (27 / 24389)) * _WHITE
+    light: NDArray[np.float64] = xyz @ np.linalg.inv(_TO_XYZ).T
+    return light
+
+
 def lab_distance(colour: Floats, key: NDArray[Any], weights: NDArray[Any], task: Task = IDLE) -> Floats:
     """How far every texel of linear light, shape (H, W, 3), lies from one CIE L*a*b* colour, each axis weighted; (H, W)."""
     out = np.empty((colour.shape[0], colour.shape[1]), np.float32)

@@ -8,8 +8,8 @@ from typing import Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.base.colour import lab, lightness, luminance
-from silent_loom.core.base.images import Image, Kind
+from silent_loom.core.base.colour import lab, light_of_lab, lightness, luminance
+from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.screen.display import rgba, shown, visible
@@ -128,31 +128,31 @@ def colour_plot(image: Image) -> tuple[NDArray[np.uint8], float]:
     reach : float
         How far it goes each way, one of `REACHES`.
     """
-    step = max(1, int(np.sqrt(image.width * image.height / 400_000)))
-    colours = lab(np.ascontiguousarray(np.maximum(image.pixels[::step, ::step, :3], 0)))
-    far = np.quantile(np.abs(colours[..., 1:]).max(-1), 0.999)
-    reach = next((r for r in REACHES if far <= r), REACHES[-1])
+    colours = _some_lab(image)
+    reach = _reach(colours)
     at = np.rint((colours[..., 1:] + reach) / (2 * reach) * (PLOT - 1)).astype(int).clip(0, PLOT - 1)
     counts = np.zeros((PLOT, PLOT))
     np.add.at(counts, (PLOT - 1 - at[..., 1].ravel(), at[..., 0].ravel()), 1.0)
     strength = np.log1p(counts) / np.log1p(counts.max())
     axis = np.linspace(-reach, reach, PLOT)
     out = np.empty((PLOT, PLOT, 4), np.uint8)
-    out[..., :3] = _codes_of(70.0, axis[None, :], axis[::-1, None])
+    plane = np.stack([np.full((PLOT, PLOT), 70.0), *np.meshgrid(axis, axis[::-1])], -1)
+    out[..., :3] = np.rint(encode_srgb(np.clip(light_of_lab(plane), 0, 1)) * 255)
     out[..., 3] = np.rint(255 * np.where(counts > 0, 0.45 + 0.55 * strength, 0))
     return out, reach
 
 
-def _codes_of(tone: float, a: NDArray[np.float64], b: NDArray[np.float64]) -> NDArray[np.uint8]:
-    """sRGB codes of CIE L*a*b* colours, the nearest that a screen has."""
-    y = np.full(np.broadcast_shapes(a.shape, b.shape), (tone + 16) / 116)
-    x, z = y + a / 500, y - b / 200
-    xyz = np.stack([_uncubed(v) for v in (x, y, z)], -1) * np.array([0.95047, 1.0, 1.08883])
-    to_rgb = np.array(
-        [[3.2404542, -1.5371385, -0.4985314], [-0.9692660, 1.8760108, 0.0415560], [0.0556434, -0.2040259, 1.0572252]]
-    )
-    return np.rint(encode_srgb(np.clip(xyz @ to_rgb.T, 0, 1)) * 255).astype(np.uint8)
+def reach_of(image: Image) -> float:
+    """How far `colour_plot` goes each way."""
+    return _reach(_some_lab(image))
 
 
-def _uncubed(t: NDArray[np.float64]) -> NDArray[np.float64]:
-    return np.where(t > 6 / 29, t**3, (t - 16 / 116) * 3 * (6 / 29) ** 2)
+def _some_lab(image: Image) -> Floats:
+    """CIE L*a*b* of at most 400,000 texels."""
+    step = max(1, int(np.sqrt(image.width * image.height / 400_000)))
+    return lab(np.ascontiguousarray(np.maximum(image.pixels[::step, ::step, :3], 0)))
+
+
+def _reach(colours: Floats) -> float:
+    far = np.quantile(np.abs(colours[..., 1:]).max(-1), 0.999)
+    return next((r for r in REACHES if far <= r), REACHES[-1])

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from silent_loom.core.base.errors import LoomError
-from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.delivery.difference import Difference, differences, picture_of
 from silent_loom.core.files import read
@@ -35,12 +35,6 @@ def meaning_of(path: Path, picture: Picture, named: str = "", depth_mm: float = 
         name = "base" if picture.samples.shape[2] == 3 and not named else "plain"
     found = spec(name)
     return found.over(depth_mm) if found.unit == "mm" else found
-
-
-def codes_of(picture: Picture) -> Floats:
-    """Samples as the file holds them, 0…1, shape (H, W, C)."""
-    s = picture.samples
-    return s if s.dtype == np.float32 else s.astype(np.float32) / np.float32(np.iinfo(s.dtype).max)
 
 
 def compare_files(one: Path, other: Path, depth_mm: float = 10.0, pictures: Path | None = None) -> dict[str, Any]:
@@ -72,7 +66,7 @@ def compare_files(one: Path, other: Path, depth_mm: float = 10.0, pictures: Path
     for first, second in pairs:
         a, b = read(first), read(second)
         meaning = meaning_of(first, a, "", depth_mm)
-        found: Difference = differences(codes_of(a), codes_of(b), meaning)
+        found: Difference = differences(a.data(), b.data(), meaning)
         if pictures is not None:
             drawn = picture_of(found).astype(np.float32) / np.float32(255)
             write(pictures / f"{first.stem}_difference.png", drawn, colour=False)
@@ -115,7 +109,7 @@ def read_values(path: Path, named: str = "", depth_mm: float = 10.0) -> dict[str
         image = Image(picture.colour(), Kind.COLOUR, size)
     else:
         scale, offset = meaning.scale()
-        wide = codes_of(picture)[..., : len(meaning.neutral)]
+        wide = picture.data()[..., : len(meaning.neutral)]
         kind = meaning.kind if wide.shape[2] == len(meaning.neutral) else Kind.DATA
         image = Image(np.ascontiguousarray((wide - offset) / scale, np.float32), kind, size)
     return {"file": path.name, "map": meaning.name, **spread(image, meaning)}
@@ -165,7 +159,7 @@ def draw_chart(
         raise LoomError("charts are written as PNG", str(out), "Give the file the ending .png.")
     if through is None:
         drawn = chart(name, size, size)
-        write(out, codes_of(drawn), depth="16" if drawn.bits == 16 else "8", colour=False)
+        write(out, drawn.data(), depth="16" if drawn.bits == 16 else "8", colour=False)
         return drawn.width, drawn.height
     if photo is None:
         raise LoomError("the weave needs a photo to decide on", "--through", "Name it with --photo.")

@@ -9,7 +9,7 @@ from silent_loom.core.base.images import Kind
 from silent_loom.core.base.parallel import Rank, Task
 from silent_loom.core.files.png import png_bytes
 from silent_loom.core.screen.display import histogram
-from silent_loom.core.screen.reading import colour_plot, spread
+from silent_loom.core.screen.reading import colour_plot, reach_of, spread
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.work.desk import Desk
 
@@ -27,7 +27,7 @@ class Reading:
             evaluator = self.desk.evaluator_for(weave, how.get("draft"), size)
             image, meaning = evaluator.ask(weave, thread, size, task, below=below), evaluator.meaning(weave, thread, below=below)
             counts = [] if image.kind is Kind.ID else histogram(image, meaning)
-            reach = colour_plot(image)[1] if image.kind is Kind.COLOUR else 0.0
+            reach = reach_of(image) if image.kind is Kind.COLOUR else 0.0
             facts = {"reach": reach, "title": meaning.title, "kind": str(image.kind), "low": meaning.low, "high": meaning.high}
             return {**spread(image, meaning), **facts, "histogram": counts}
 

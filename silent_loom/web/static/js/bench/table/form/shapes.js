@@ -152,9 +152,8 @@ export function modelOf(data, own) {
   for (let i = 0; i < at.length; i++) { low[i % 3] = Math.min(low[i % 3], at[i]); high[i % 3] = Math.max(high[i % 3], at[i]); }
   const span = Math.max(1e-12, ...high.map((v, k) => v - low[k])), scale = 1.9 / span;
   for (let i = 0; i < at.length; i++) at[i] = (at[i] - (low[i % 3] + high[i % 3]) / 2) * scale;
-  const size = own ? 2 : 2 * scale * (span / 2);
   if (!own) for (let i = 0; i < uv.length; i++) uv[i] /= span / 2;
-  return [{ geometry: geometryOf(at, facing, uv, new Float32Array(n).fill(1), index), width: own ? 2 : 2, height: own ? 2 : 2, size }];
+  return [{ geometry: geometryOf(at, facing, uv, new Float32Array(n).fill(1), index), width: 2, height: 2 }];
 }
 
 // Somebody of 1.75 m, drawn together from a few round pieces; height in scene units
