@@ -18,7 +18,7 @@ import OpenImageIO as oiio
 
 from bench.plain import plain_set
 from silent_loom.core.delivery.files import deliver, deliver_as_made
-from silent_loom.core.delivery.profile import profile
+from silent_loom.core.delivery.shelf import profile
 from silent_loom.core.files import read
 from silent_loom.core.ways.derive import derive, weave_for
 from silent_loom.core.ways.prepare import prepare

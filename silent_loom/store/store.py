@@ -363,6 +363,18 @@ class Store:
                 )
             )
 
+    def forget_delivery(self, ident: str) -> None:
+        """Throw a delivery away: the row first, so that no list names a file that is gone.
+
+        Raises
+        ------
+        Missing
+        """
+        path = self.delivery_path(self.delivery(ident))
+        with self._writing, self._writes.begin() as session:
+            session.delete(session.get_one(t.Delivery, ident))
+        path.unlink(missing_ok=True)
+
     def delivery_path(self, row: t.Delivery) -> Path:
         return self.folder / "deliveries" / row.file
 

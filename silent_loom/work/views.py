@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -11,7 +12,7 @@ from numpy.typing import NDArray
 
 from silent_loom.core.base.errors import NotMade, WeaveError
 from silent_loom.core.base.images import Image, Kind
-from silent_loom.core.base.parallel import Rank, Task
+from silent_loom.core.base.parallel import IDLE, Rank, Task
 from silent_loom.core.files.codes import quantise
 from silent_loom.core.files.png import png_bytes
 from silent_loom.core.screen.changes import SIDE, changed_blocks
@@ -19,6 +20,7 @@ from silent_loom.core.screen.display import histogram, rgba, rgba_blocks, shown
 from silent_loom.core.screen.reading import Part, seen
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.rows.model import Weave
+from silent_loom.core.weave.threads import ThreadSpec
 from silent_loom.work.cards import PICTURE_MAPS
 from silent_loom.work.desk import Desk
 
@@ -121,26 +123,7 @@ class Views:
             if not present:
                 raise NotMade("nothing is made here", "", "Switch a step on that brings something in.")
             maps = evaluator.ask_many(weave, present, size, task)
-            first = next(iter(maps.values()))
-            w, h, depth = first.width, first.height, plan.spec("height").depth
-
-            def get(name: str) -> Image:
-                return maps.get(name) or threads.neutral(plan.spec(name), w, h, first.size_mm, first.wraps)
-
-            orm = np.concatenate([get(t).pixels for t in ("occlusion", "roughness", "metallic")], 2)
-            packed, _ = quantise(orm, "8", colour=False, task=task)
-            solid = np.full((h, w, 4), 255, np.uint8)
-            solid[..., :3] = packed
-            alphas = np.concatenate([get(t).pixels for t in ("specular", "opacity")], 2)
-            weights, _ = quantise(alphas, "8", colour=False, task=task)
-            solid[..., 3] = weights[..., 0]
-            base = rgba(get(unlit or "base"), plan.spec(unlit or "base"), task)
-            base[..., 3] = weights[..., 1]
-            normal = np.ones((h, w, 4), np.float16)
-            normal[..., :3] = shown(get("normal"), plan.spec("normal"))
-            height = shown(get("height"), plan.spec("height")).astype(np.float16)
-            head = struct.pack("<IIfff", w, h, first.size_mm[0], first.size_mm[1], depth)
-            return head + base.tobytes() + solid.tobytes() + normal.tobytes() + height.tobytes()
+            return form_bytes(maps, plan.spec, unlit, task)
 
         return self.desk.answer(ident, work, **how)
 
@@ -185,3 +168,27 @@ class Views:
             return histogram(image, self.desk.evaluator.meaning(weave, thread, below=below))
 
         return self.desk.answer(ident, work, rank=Rank.ASIDE, **how)
+
+
+def form_bytes(maps: Mapping[str, Image], meaning: Callable[[str], ThreadSpec], unlit: str, task: Task = IDLE) -> bytes:
+    """What the form view draws with, packed as `Views.form` says."""
+    first = next(iter(maps.values()))
+    w, h, depth = first.width, first.height, meaning("height").depth
+
+    def get(name: str) -> Image:
+        return maps.get(name) or threads.neutral(meaning(name), w, h, first.size_mm, first.wraps)
+
+    orm = np.concatenate([get(t).pixels for t in ("occlusion", "roughness", "metallic")], 2)
+    packed, _ = quantise(orm, "8", colour=False, task=task)
+    solid = np.full((h, w, 4), 255, np.uint8)
+    solid[..., :3] = packed
+    alphas = np.concatenate([get(t).pixels for t in ("specular", "opacity")], 2)
+    weights, _ = quantise(alphas, "8", colour=False, task=task)
+    solid[..., 3] = weights[..., 0]
+    base = rgba(get(unlit or "base"), meaning(unlit or "base"), task)
+    base[..., 3] = weights[..., 1]
+    normal = np.ones((h, w, 4), np.float16)
+    normal[..., :3] = shown(get("normal"), meaning("normal"))
+    height = shown(get("height"), meaning("height")).astype(np.float16)
+    head = struct.pack("<IIfff", w, h, first.size_mm[0], first.size_mm[1], depth)
+    return head + base.tobytes() + solid.tobytes() + normal.tobytes() + height.tobytes()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 
+from silent_loom.core.delivery.shelf import Shelf
 from silent_loom.core.ways.prepare import Preparation
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.store.jobs import StoredJobs
@@ -13,9 +14,11 @@ from silent_loom.store.store import Store
 from silent_loom.work.beside.oddities import Oddities
 from silent_loom.work.beside.trials import Trials
 from silent_loom.work.cards import Cards
-from silent_loom.work.delivering import Delivering
 from silent_loom.work.desk import Desk
 from silent_loom.work.figures import Figures
+from silent_loom.work.giving.delivering import Delivering
+from silent_loom.work.giving.fitting import Fitting
+from silent_loom.work.giving.received import Receiving
 from silent_loom.work.jobs import Jobs
 from silent_loom.work.looking.comparing import Comparing
 from silent_loom.work.looking.reading import Reading
@@ -40,6 +43,8 @@ class Workbench:
         pictures for the library; deliveries.
     comparing, reading, snapshots, models
         Differences between states; values and colours as they are spread; named states; models to look at materials on.
+    shelf, fitting, receiving
+        Profiles of the artist's own; what a profile makes of a material; deliveries as their receivers have them.
     jobs : Jobs
         What takes over a second, in the background.
     """
@@ -50,9 +55,11 @@ class Workbench:
         self.jobs = Jobs(self.desk.lane, StoredJobs(store))
         self.views, self.mending, self.figures = Views(self.desk), Mending(self.desk), Figures(self.desk)
         self.trials, self.oddities = Trials(self.desk), Oddities(self.desk, self.figures)
-        self.comparing, self.reading = Comparing(self.desk), Reading(self.desk)
+        self.shelf, self.receiving = Shelf(store.folder / "profiles"), Receiving(store)
+        self.comparing, self.reading = Comparing(self.desk, self.receiving), Reading(self.desk)
         self.snapshots, self.models = Snapshots(store), Models(store)
-        self.cards, self.delivering = Cards(self.desk), Delivering(self.desk, self.jobs)
+        self.cards, self.fitting = Cards(self.desk), Fitting(self.desk, self.shelf)
+        self.delivering = Delivering(self.desk, self.jobs, self.shelf, self.receiving)
         self.seeded = threading.Event()
         """Set when the materials of the demo are in the store, if they are wanted."""
 

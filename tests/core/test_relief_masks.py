@@ -7,7 +7,8 @@ import pytest
 
 from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.parallel import IDLE
-from silent_loom.core.delivery.profile import of_maps, profile
+from silent_loom.core.delivery.profile import of_maps
+from silent_loom.core.delivery.shelf import profile
 from silent_loom.core.steps.maps.curvature import WIDER, Curvature, CurvatureSettings, bulging
 from silent_loom.core.steps.maps.normal import from_height
 from silent_loom.core.steps.maps.slope import Slope, SlopeSettings

@@ -18,7 +18,8 @@ from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.base.srgb import decode_srgb
-from silent_loom.core.delivery.profile import of_maps, profile
+from silent_loom.core.delivery.profile import of_maps
+from silent_loom.core.delivery.shelf import profile
 from silent_loom.core.files.codes import quantise
 from silent_loom.core.screen.display import shown
 from silent_loom.core.weave.threads import ThreadSpec

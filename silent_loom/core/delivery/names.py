@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import unicodedata
 
-_RESERVED = {"con", "prn", "aux", "nul", *(f"com{i}" for i in range(1, 10)), *(f"lpt{i}" for i in range(1, 10))}
+RESERVED = {"con", "prn", "aux", "nul", *(f"com{i}" for i in range(1, 10)), *(f"lpt{i}" for i in range(1, 10))}
 
 
 def file_name(title: str) -> str:
@@ -16,4 +16,4 @@ def file_name(title: str) -> str:
     """
     plain = unicodedata.normalize("NFKD", title).encode("ascii", "ignore").decode().lower().replace("'", "")
     name = re.sub(r"[^a-z0-9-]+", "_", plain).strip("_-")[:60].strip("_-")
-    return f"{name}_" if name in _RESERVED else name or "material"
+    return f"{name}_" if name in RESERVED else name or "material"

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
 from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.base.srgb import decode_srgb, encode_srgb
 from silent_loom.core.delivery.difference import Difference, differences
+from silent_loom.core.delivery.receiver import MISTAKES, Received, Seen, apart, looked_at, mistaken, responsible
 from silent_loom.core.screen.display import shown
 from silent_loom.core.weave.threads import ThreadSpec
 
@@ -29,6 +31,8 @@ class Proved:
         Nowhere further apart than `WITHIN`.
     difference : Difference, or None
         None where the delivery has no such map.
+    explained : str
+        Why the files cannot hold it exactly (a lossy format, a palette), where that is so.
     mistake : str
         The usual mistake that explains most of the difference, in words; empty where none does.
     factor, offset : float
@@ -41,9 +45,10 @@ class Proved:
     mistake: str = ""
     factor: float = 1.0
     offset: float = 0.0
+    explained: str = ""
 
     def as_dict(self) -> dict[str, Any]:
-        words = {k: getattr(self, k) for k in ("map", "same", "mistake", "factor", "offset")}
+        words = {k: getattr(self, k) for k in ("map", "same", "mistake", "factor", "offset", "explained")}
         return {**words, "difference": None if self.difference is None else self.difference.as_dict()}
 
 
@@ -116,3 +121,75 @@ def _mistake(name: str, found: Floats, wanted: Floats, meant: Mapping[str, Float
             left[f"it holds {other}"] = float(np.abs(found.astype(np.float64) - codes).mean())
     words = min(left, key=lambda w: left[w])
     return words if left[words] < 0.2 * float(np.abs(found.astype(np.float64) - wanted).mean()) else ""
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """Whether a receiver shows what was meant.
+
+    Attributes
+    ----------
+    same : bool
+        Every map is the same, or its format explains the difference and nobody sees it.
+    maps : list of Proved
+    picture : Seen, or None
+        How far the surface under light is from the live one; None where no picture can be made.
+    responsible : str
+        The map that makes the picture differ most; '' where nobody sees a difference.
+    damaged : list of str
+        Files that were changed since they were delivered.
+    mistakes : dict of str to float
+        Usual mistakes, and the mean ΔE00 of the picture that each would make.
+    """
+
+    same: bool
+    maps: list[Proved]
+    picture: Seen | None
+    responsible: str
+    damaged: list[str]
+    mistakes: dict[str, float]
+
+    def as_dict(self) -> dict[str, Any]:
+        seen = None if self.picture is None else {k: round(v, 4) for k, v in vars(self.picture).items()}
+        return {
+            "same": self.same,
+            "maps": [p.as_dict() for p in self.maps],
+            "picture": seen,
+            "responsible": self.responsible,
+            "damaged": self.damaged,
+            "mistakes": {k: round(v, 3) for k, v in self.mistakes.items()},
+        }
+
+
+def verdict(
+    got: Received, meant: Mapping[str, Image], meanings: Mapping[str, ThreadSpec], *, mistakes: bool = True, task: Task = IDLE
+) -> Verdict:
+    """What a receiver shows, held against what was meant: map by map, and as a picture under light.
+
+    Parameters
+    ----------
+    got : Received
+    meant : mapping of str to Image
+        As it was made; of the size of the delivery.
+    meanings : mapping of str to ThreadSpec
+        One range for both.
+    mistakes : bool
+        Make the usual mistakes on purpose, too.
+    """
+    proved = prove(got.unpacked.maps, meant, meanings)
+    visible = {n: m for n, m in meant.items() if n in got.unpacked.maps}
+    picture, worst, tries = None, "", {}
+    if visible:
+        live = looked_at(visible, meanings)
+        seen = {n: got.unpacked.maps[n] for n in visible}
+        picture = apart(looked_at(seen, meanings), live)
+        if any(not p.same for p in proved):
+            worst, _ = responsible(seen, visible, meanings, task)
+        for name, (_, needs, _) in MISTAKES.items() if mistakes else ():
+            if needs in seen:
+                task.checkpoint()
+                tries[name] = apart(looked_at(mistaken(seen, name), meanings), live).mean
+    invisible = picture is not None and picture.same
+    told = [replace(p, explained=got.lossy[p.map]) if not p.same and p.map in got.lossy else p for p in proved]
+    same = all(p.same or (p.explained and invisible) for p in told) and not got.damaged
+    return Verdict(same, told, picture, worst, got.damaged, tries)

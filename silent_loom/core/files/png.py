@@ -62,11 +62,11 @@ def chunk(kind: bytes, body: bytes) -> bytes:
     return struct.pack(">I", len(body)) + kind + body + struct.pack(">I", isal_zlib.crc32(body, isal_zlib.crc32(kind)))
 
 
-def png_bytes(codes: NDArray[Any], *, colour: bool, fast: bool = False, task: Task = IDLE) -> bytes:
+def png_bytes(codes: NDArray[Any], *, colour: bool, fast: bool = False, small: bool = False, task: Task = IDLE) -> bytes:
     """A PNG of uint8 or uint16 codes, shape (H, W, C) with 1 to 4 channels (grey, grey and alpha, RGB, RGB and alpha).
 
     Colour gets an sRGB chunk; data gets no colour chunk of any kind. Where the picture turns out to be highly regular, a
-    thorough try is made too, unless it has to be ``fast``.
+    thorough try is made too, unless it has to be ``fast``; always where it has to be ``small``.
     """
     h, w, c = codes.shape
     deep = codes.dtype.itemsize
@@ -77,7 +77,9 @@ def png_bytes(codes: NDArray[Any], *, colour: bool, fast: bool = False, task: Ta
     task.checkpoint()
     raw: Any = lines  # numpy arrays are buffers, which their stubs for 3.11 do not say
     body = isal_zlib.compress(raw, 1)
-    if not fast and len(body) < 0.3 * codes.nbytes:
+    if small:
+        body = min(body, zlib.compress(raw, 9), key=len)
+    elif not fast and len(body) < 0.3 * codes.nbytes:
         body = min(body, zlib.compress(raw, 6), key=len)
     head = struct.pack(">IIBBBBB", w, h, 8 * deep, _TYPES[c], 0, 0, 0)
     tag = chunk(b"sRGB", b"\0") if colour else b""

@@ -22,7 +22,9 @@ from silent_loom.core.files.place import drop, place
 
 _codes = later("silent_loom.core.files.codes")
 _png = later("silent_loom.core.files.png")
-_DEPTHS: dict[str, tuple[Depth, ...]] = {
+_palette = later("silent_loom.core.files.palette")
+_tags = later("silent_loom.core.files.tags")
+DEPTHS: dict[str, tuple[Depth, ...]] = {
     "png": ("8", "16"),
     "jpeg": ("8",),
     "targa": ("8",),
@@ -72,7 +74,12 @@ def _oiio_write(path: str, fmt: str, values: NDArray[Any], kind: str, attributes
     elif values.shape[2] == 1:
         spec.channelnames = ("Y",)
     for key, value in attributes.items():
-        spec.attribute(key, value)
+        if isinstance(value, bytes):
+            spec.attribute(key, oiio.TypeDesc(f"uint8[{len(value)}]"), np.frombuffer(value, np.uint8))
+        elif isinstance(value, tuple):
+            spec.attribute(key, oiio.TypeDesc(f"float[{len(value)}]"), value)
+        else:
+            spec.attribute(key, value)
     try:
         if not out.open(path, spec) or not out.write_image(np.ascontiguousarray(values)):
             raise ValueError(out.geterror())
@@ -90,6 +97,8 @@ def write(
     colour: bool,
     dither: bool = False,
     quality: int = 92,
+    small: bool = False,
+    palette: int = 0,
     replace: bool = False,
     task: Task = IDLE,
 ) -> Written:
@@ -106,12 +115,17 @@ def write(
     depth : str
         '8' or '16' integer, 'half' or 'float'; must be one that the format has.
     colour : bool
-        sRGB-encoded in integer formats and tagged so where the format can; linear in float formats. Data is written
-        as it stands, without any colour tag; WebP is then lossless.
+        sRGB-encoded in integer formats and tagged so where the format can (a chunk in PNG, a profile in JPEG, TIFF and WebP);
+        linear with Rec. 709 primaries, and tagged so, in EXR. Data is written as it stands, without any colour tag; WebP is
+        then lossless.
     dither : bool
         For 8 bits; left out by itself when the samples are constant.
     quality : int
         JPEG and colour WebP, 1…100.
+    small : bool
+        Compress as far as the format can, however long that takes: PNG and TIFF.
+    palette : int
+        For PNG of 8 bits: at most so many colours, 2…256; 0 for all. What has no more of them stays exact.
 
     Raises
     ------
@@ -119,8 +133,8 @@ def write(
         Format and depth do not go together, the file exists, or the disk refuses.
     """
     path = Path(path)
-    if depth not in _DEPTHS.get(fmt, ()):
-        raise FileError(f"{fmt} has no {depth}-bit form", path.name, f"It has {', '.join(_DEPTHS.get(fmt, ('none',)))}.")
+    if depth not in DEPTHS.get(fmt, ()):
+        raise FileError(f"{fmt} has no {depth}-bit form", path.name, f"It has {', '.join(DEPTHS.get(fmt, ('none',)))}.")
     if path.exists() and not replace:
         raise FileError("there is already a file of this name", path.name, "Nothing is overwritten: choose another folder.")
     constant = is_constant(samples)
@@ -134,36 +148,37 @@ def write(
     os.close(handle)
     try:
         if fmt == "png":
-            Path(partial).write_bytes(_png.png_bytes(codes, colour=colour, task=task))
+            body = (
+                _palette.palette_bytes(codes, palette, colour=colour)
+                if palette
+                else _png.png_bytes(codes, colour=colour, small=small, task=task)
+            )
+            Path(partial).write_bytes(body)
         elif fmt == "webp":
-            flat = codes[..., 0] if codes.shape[2] == 1 else codes
-            mode = {1: "L", 2: "LA", 3: "RGB", 4: "RGBA"}[codes.shape[2]]
-            picture = Pillow.fromarray(np.ascontiguousarray(flat)).convert("RGBA" if mode == "LA" else mode)
-            if mode == "LA":
-                picture = Pillow.merge(
-                    "RGBA",
-                    [
-                        *[Pillow.fromarray(np.ascontiguousarray(codes[..., 0]))] * 3,
-                        Pillow.fromarray(np.ascontiguousarray(codes[..., 1])),
-                    ],
-                )
-            picture.save(partial, "WEBP", lossless=not colour, quality=quality if colour else 60, exact=True, method=3)
+            _write_webp(partial, codes, colour, quality)
         elif fmt == "openexr":
             values = samples
             if codes.shape[2] in (2, 4):  # EXR keeps colour multiplied by alpha; under alpha 0 it stays as it is
                 a = samples[..., -1:]
                 values = np.concatenate([samples[..., :-1] * np.where(a > 0, a, 1), a], -1).astype(np.float32)
-            _oiio_write(partial, fmt, values, depth, {"compression": "piz" if depth == "half" else "zip"})
+            about: dict[str, Any] = {"compression": "piz" if depth == "half" else "zip"}
+            if colour:
+                about["chromaticities"] = _tags.REC_709
+            _oiio_write(partial, fmt, values, depth, about)
         else:
             kind = {"8": "uint8", "16": "uint16", "float": "float"}[depth]
             extra: dict[str, Any] = {"oiio:UnassociatedAlpha": 1}
             if fmt == "tiff":
-                extra["compression"] = "zip"
+                extra |= {"compression": "zip", "tiff:zipquality": 9 if small else 6}
             if fmt == "jpeg":
-                extra["Compression"] = f"jpeg:{quality}"
+                extra |= {"Compression": f"jpeg:{quality}", "jpeg:subsampling": "4:2:0" if colour else "4:4:4"}
                 codes = codes[..., :3] if codes.shape[2] == 4 else codes[..., :1] if codes.shape[2] == 2 else codes
             if fmt == "targa":
                 extra["compression"] = "rle"
+                if codes.shape[2] == 2:  # it has no grey with alpha
+                    codes = codes[..., [0, 0, 0, 1]]
+            if colour and fmt in ("jpeg", "tiff") and depth != "float":
+                extra["ICCProfile"] = _tags.srgb_profile()
             _oiio_write(partial, fmt, codes, kind, extra)
         size = os.path.getsize(partial)
         place(partial, path, replace=replace)
@@ -179,3 +194,13 @@ def write(
         drop(partial)
         raise
     return Written(size, clipped, constant)
+
+
+def _write_webp(path: str, codes: NDArray[Any], colour: bool, quality: int) -> None:
+    """A WebP of 8-bit codes; it has no grey, so grey is three times the same."""
+    planes = [Pillow.fromarray(np.ascontiguousarray(codes[..., k])) for k in range(codes.shape[2])]
+    if len(planes) <= 2:
+        planes = [planes[0]] * 3 + planes[1:]
+    picture = Pillow.merge("RGBA" if len(planes) == 4 else "RGB", planes)
+    profile = {"icc_profile": _tags.srgb_profile()} if colour else {}
+    picture.save(path, "WEBP", lossless=not colour, quality=quality if colour else 60, exact=True, method=3, **profile)

@@ -16,10 +16,12 @@ from silent_loom.core.base.errors import LoomError, SettingError, WeaveError
 from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.base.kernels import load_kernels
 from silent_loom.core.base.parallel import IDLE, Task, both
-from silent_loom.core.delivery.files import deliver_as_made, needed
+from silent_loom.core.delivery.files import deliver_as_made
 from silent_loom.core.delivery.names import file_name
+from silent_loom.core.delivery.packing import needed
 from silent_loom.core.delivery.placing import check_folder
-from silent_loom.core.delivery.profile import Profile, of_maps, profile
+from silent_loom.core.delivery.profile import Profile, of_maps
+from silent_loom.core.delivery.shelf import profile
 from silent_loom.core.files import Limits, Picture, read
 from silent_loom.core.look.meters.broken import with_beat
 from silent_loom.core.look.meters.contrast_meter import Kept, contrast_kept

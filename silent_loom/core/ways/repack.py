@@ -5,33 +5,45 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+from silent_loom.core.base.errors import LoomError
+from silent_loom.core.base.images import Image
 from silent_loom.core.base.parallel import IDLE, Task
-from silent_loom.core.delivery.files import deliver
+from silent_loom.core.delivery.files import Order, deliver
+from silent_loom.core.delivery.fitting import fit, fitted
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.placing import check_folder
-from silent_loom.core.delivery.profile import of_maps, parse_channel, profile
-from silent_loom.core.delivery.proof import prove
+from silent_loom.core.delivery.profile import Profile, of_maps
+from silent_loom.core.delivery.proof import Verdict, verdict
+from silent_loom.core.delivery.receiver import receive
+from silent_loom.core.delivery.reduce import reduced
+from silent_loom.core.delivery.shelf import profile
 from silent_loom.core.delivery.unpacking import unpack
+from silent_loom.core.weave.threads import ThreadSpec
 
 
 def deliver_folder(
     folder: Path,
     out: Path,
-    profile_name: str,
+    wanted: Profile,
     *,
+    size: int = 0,
     packed_as: str = "",
     depth_mm: float | None = None,
     name: str = "",
+    order: Order | None = None,
+    force: bool = False,
     task: Task = IDLE,
-) -> list[str]:
-    """Pack the maps of one delivery for another receiver.
+) -> dict[str, Any]:
+    """Pack the maps of one delivery, or of a bake, for another receiver.
 
     Parameters
     ----------
     folder, out : path
         The delivery, and a folder that is new or empty.
-    profile_name : str
+    wanted : Profile
         What the receiver wants.
+    size : int
+        Texels along the longer side; that of the folder where it is 0. Smaller ones are made by each map's own filter.
     packed_as : str
         How it was packed, where it has no manifest.
     depth_mm : float, optional
@@ -41,22 +53,36 @@ def deliver_folder(
 
     Returns
     -------
-    list of str
-        Names of the files.
+    dict
+        The manifest.
 
     Raises
     ------
     LoomError
-        The folder is not empty, there is no such profile, or the delivery cannot be read.
+        The folder is not empty, there is no such profile, the delivery cannot be read, or is smaller than what is asked for.
     """
-    wanted = profile(profile_name)
-    check_folder(out, False)
+    check_folder(out, force)
     found = unpack(folder, profile(packed_as) if packed_as else None, depth_mm)
-    manifest = deliver(out, name or file_name(folder.name), found.maps, wanted, meanings=found.meanings, task=task)
-    return [f["file"] for f in manifest["files"]]
+    maps: dict[str, Image] = found.maps
+    first = next(iter(maps.values()))
+    longer = max(first.width, first.height)
+    if size > longer:
+        raise LoomError(
+            f"this folder holds {longer} texels, not {size}",
+            str(folder),
+            "Deliver the material itself, or ask for a smaller size.",
+        )
+    if size and size < longer:
+        w, h = max(1, round(first.width * size / longer)), max(1, round(first.height * size / longer))
+        maps = reduced(maps, w, h, task=task.part(0, 0.2))
+    return deliver(
+        out, name or file_name(folder.name), maps, wanted, meanings=found.meanings, order=order or Order(), force=force, task=task
+    )
 
 
-def prove_folder(delivered: Path, against: Path, profile_name: str = "", depth_mm: float | None = None) -> dict[str, Any]:
+def prove_folder(
+    delivered: Path, against: Path, profile_name: str = "", depth_mm: float | None = None, *, mistakes: bool = False
+) -> dict[str, Any]:
     """Hold a delivery against another one, as a receiver reads both.
 
     Parameters
@@ -67,22 +93,51 @@ def prove_folder(delivered: Path, against: Path, profile_name: str = "", depth_m
         How the delivery was packed, where it has no manifest.
     depth_mm : float, optional
         Depth of heights, where no manifest says so.
+    mistakes : bool
+        Make the usual mistakes on purpose, too.
 
     Returns
     -------
     dict
-        ``same``, and for each map that was meant what `Proved` says.
+        See `Verdict.as_dict`.
 
     Raises
     ------
     LoomError
         Files are missing, cannot be read, or differ in size.
     """
-    got = unpack(delivered, profile(profile_name) if profile_name else None, depth_mm)
     meant = unpack(against, None, depth_mm)
-    ranges = {n: got.meanings[n].wider(m) if n in got.meanings else m for n, m in meant.meanings.items()}
-    proved = prove(got.maps, meant.maps, ranges)
-    return {"same": all(p.same for p in proved), "maps": [p.as_dict() for p in proved]}
+    return prove_maps(delivered, meant.maps, meant.meanings, profile_name, depth_mm, mistakes=mistakes).as_dict()
+
+
+def prove_maps(
+    delivered: Path,
+    meant: dict[str, Image],
+    meanings: dict[str, ThreadSpec],
+    profile_name: str = "",
+    depth_mm: float | None = None,
+    *,
+    mistakes: bool = False,
+    task: Task = IDLE,
+) -> Verdict:
+    """Hold a delivered folder against maps as they were meant; these are fitted as the delivery's profile says."""
+    got = receive(delivered, profile(profile_name) if profile_name else None, depth_mm)
+    ranges = {n: got.unpacked.meanings[n].wider(m) if n in got.unpacked.meanings else m for n, m in meanings.items()}
+    first = next(iter(got.unpacked.maps.values()))
+    wanted = {
+        n: m if (m.width, m.height) == (first.width, first.height) else _as_delivered(m, got.manifest) for n, m in meant.items()
+    }
+    return verdict(got, wanted, ranges, mistakes=mistakes, task=task)
+
+
+def _as_delivered(image: Image, manifest: dict[str, Any]) -> Image:
+    """A map laid, squeezed or brought to powers of two as the delivery was, where its profile is known."""
+    try:
+        known = profile(str(manifest.get("profile", "")))
+    except LoomError:
+        return image
+    how = fit(known, image.size_mm, max(int(v) for v in manifest.get("size", [image.width])))
+    return fitted(image, how)
 
 
 def unpack_files(folder: Path, out: Path, profile_name: str = "", depth_mm: float | None = None) -> list[str]:
@@ -110,8 +165,7 @@ def unpack_files(folder: Path, out: Path, profile_name: str = "", depth_mm: floa
     plain = profile("plain")
     files = []
     for spec_ in of_maps(plain, found.meanings, list(found.maps)).files:
-        threads = {parse_channel(c).thread for c in spec_.channels}
-        bits = max(found.bits[t] for t in threads)
+        bits = max(found.bits[t] for t in spec_.threads)
         fmt, depth = ("openexr", "float") if bits == 32 else ("png", "16" if bits == 16 else "8")
         files.append(spec_.model_copy(update={"format": fmt, "depth": depth, "dither": False}))
     wanted = plain.model_copy(update={"files": tuple(files)})

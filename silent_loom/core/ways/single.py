@@ -11,7 +11,7 @@ import numpy as np
 from silent_loom.core.base.errors import LoomError, SettingError
 from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.base.parallel import IDLE, Task
-from silent_loom.core.delivery.files import encoded
+from silent_loom.core.delivery.channel import encoded
 from silent_loom.core.files import read, write
 from silent_loom.core.files.formats import SUFFIXES
 from silent_loom.core.moving.resample import at_most

@@ -1,4 +1,4 @@
-"""Deliveries and the jobs that make them."""
+"""Bakes, deliveries, what their receivers have of them, and the jobs that make them."""
 
 from __future__ import annotations
 
@@ -6,13 +6,19 @@ from typing import Any
 
 from fastapi import APIRouter, Response
 from fastapi.responses import FileResponse
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, ConfigDict, Field
 
-from silent_loom.core.delivery.files import file_names
 from silent_loom.core.delivery.names import file_name
-from silent_loom.core.delivery.profile import profiles
+from silent_loom.core.delivery.profile import Profile, file_names
+from silent_loom.core.delivery.receiver import MISTAKES
+from silent_loom.core.delivery.shelf import known, profile
+from silent_loom.core.screen.display import rgba
+from silent_loom.core.weave.threads import check_name
 from silent_loom.store.states import Missing
 from silent_loom.web.common import Bench, Stored
+from silent_loom.web.routers.maps import Ask
+from silent_loom.work.giving.delivering import order_of
+from silent_loom.work.workbench import Workbench
 
 router = APIRouter()
 
@@ -23,14 +29,16 @@ def listing(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
     state = store.get(ident)
     plan = bench.evaluator.plan(state.weave)
     name = file_name(state.name)
+    own = bench.shelf.all()
     kinds = [
         {
             "name": p.name,
             "title": p.title,
             "says": p.says,
-            "files": [*file_names(p, name, plan.threads), *([f"{name}.glb"] if p.glb else [])],
+            "own": p.name in own,
+            "files": [*file_names(p, name, plan.threads), *(f"{name}.{m}" for m in p.models)],
         }
-        for p in profiles().values()
+        for p in known(bench.shelf.folder).values()
     ]
     done = [
         {
@@ -49,24 +57,93 @@ def listing(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
         "aspect": plan.geometry.size_mm[0] / plan.geometry.size_mm[1],
         "size_mm": plan.geometry.size_mm,
         "source_texels": plan.source_texels(),
+        "mistakes": [{"name": n, "title": title} for n, (title, _, _) in MISTAKES.items()],
     }
 
 
 class Order(BaseModel):
-    profile: str = "plain"
-    size: int = Field(1024, ge=16, le=8192)
+    """What is to be baked: by a profile's name, or by a profile that is being drawn."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    profile: str | Profile = "plain"
+    size: int = Field(1024, ge=16, le=16384)
+    supersample: int = Field(1, description="1, 2 or 4 times as large while it is computed.")
+    lost_length: bool = Field(True, description="With supersampling: roughness takes up what normals lose.")
+    lit: bool = Field(False, description="The base colour as the surface looks under light.")
+    skip_constant: bool = Field(False, description="Maps that are the same everywhere get no file.")
+    two_sided: bool = Field(False, description="The surface is seen from both sides.")
+    source: str = Field("", max_length=40, description="An earlier bake that it is made from; the live material if empty.")
+    view: str = Field("", max_length=80)
+    sequence: int = 0
+
+    def order(self) -> Any:
+        return order_of(self.size, self.supersample, self.lost_length, self.lit, self.skip_constant, self.two_sided)
+
+    def wanted(self, bench: Workbench) -> Profile:
+        return profile(self.profile, bench.shelf.folder) if isinstance(self.profile, str) else self.profile
+
+
+@router.post("/api/materials/{ident}/forecast")
+def forecast(ident: str, body: Order, bench: Bench) -> dict[str, Any]:
+    """What a bake will make, from a quick one."""
+    return bench.fitting.forecast(ident, body.wanted(bench), body.order(), body.view, body.sequence)
+
+
+@router.post("/api/materials/{ident}/losses")
+def losses(ident: str, body: Order, bench: Bench) -> dict[str, Any]:
+    """What is lost at the size of a bake, map by map, with the worst place of each."""
+    return bench.fitting.losses(ident, body.wanted(bench), body.size, body.view, body.sequence)
+
+
+@router.post("/api/materials/{ident}/tried")
+def tried(ident: str, body: Order, bench: Bench) -> dict[str, Any]:
+    """A profile on this material: packed pictures, sizes, graphics memory, whether its receiver takes it."""
+    return bench.fitting.tried(ident, body.wanted(bench), body.size, body.view, body.sequence)
 
 
 @router.post("/api/materials/{ident}/deliver", status_code=202)
 def deliver(ident: str, body: Order, bench: Bench) -> dict[str, Any]:
     """Start making a zip."""
-    return bench.delivering.deliver(ident, body.profile, body.size).as_dict()
+    return bench.delivering.deliver(ident, body.wanted(bench), body.order(), body.source).as_dict()
 
 
 @router.post("/api/deliveries/{delivery}/proof", status_code=202)
 def proof(delivery: str, bench: Bench) -> dict[str, Any]:
     """Start reading a delivery back, to hold it against the live material."""
     return bench.delivering.prove(delivery).as_dict()
+
+
+@router.delete("/api/deliveries/{delivery}", status_code=204)
+def throw_away(delivery: str, bench: Bench) -> None:
+    """Take a delivery off the list and off the disk."""
+    bench.delivering.throw_away(delivery)
+
+
+class Received(Ask):
+    """A question about a delivery as its receiver has it, with a usual mistake made on purpose."""
+
+    mistake: str = Field("", max_length=40)
+
+
+@router.post("/api/deliveries/{delivery}/map")
+def received_map(delivery: str, body: Received, bench: Bench) -> Response:
+    """A map of a delivery as RGBA bytes; see the map of a material."""
+    image, meaning = bench.receiving.one(delivery, check_name(body.thread), body.size, body.mistake)
+    headers = {
+        "x-width": str(image.width),
+        "x-height": str(image.height),
+        "x-mm": "{} {}".format(*image.size_mm),
+        "x-wraps": "1",
+        "x-key": f"{delivery}.{body.thread}.{body.mistake}.{image.width}",
+    }
+    return Response(rgba(image, meaning).tobytes(), media_type="application/octet-stream", headers=headers)
+
+
+@router.post("/api/deliveries/{delivery}/form")
+def received_form(delivery: str, body: Received, bench: Bench) -> Response:
+    """Everything the form view draws a delivery with."""
+    return Response(bench.receiving.form(delivery, body.size, body.mistake), media_type="application/octet-stream")
 
 
 @router.get("/api/jobs")

@@ -70,9 +70,11 @@ class Other(Look):
 
     material: str = Field("", max_length=40, description="Another material; the one that is asked about where it is empty.")
     entry: int | None = Field(None, description="A state of its history; the present one without it.")
+    delivery: str = Field("", max_length=40, description="A delivery as its receiver has it, in place of a state.")
+    mistake: str = Field("", max_length=40, description="A usual mistake, made on purpose.")
 
     def side(self) -> Side:
-        return Side(self.material, self.entry, self.sight())
+        return Side(self.material, self.entry, self.sight(), self.delivery, self.mistake)
 
 
 class DifferenceAsk(BaseModel):

@@ -13,6 +13,7 @@ from silent_loom.core.moving.resample import resize
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.core.weave.threads import ThreadSpec
 from silent_loom.work.desk import Desk
+from silent_loom.work.giving.received import Receiving
 from silent_loom.work.looking.sight import Sight
 
 
@@ -27,18 +28,22 @@ class Side:
     entry : int, optional
         A state of its history; the present one without it.
     sight : Sight
+    delivery, mistake : str
+        A delivery as its receiver has it, in place of a state, with a usual mistake made on purpose.
     """
 
     material: str = ""
     entry: int | None = None
     sight: Sight = field(default_factory=Sight)
+    delivery: str = ""
+    mistake: str = ""
 
 
 class Comparing:
     """Differences between states, steps off and materials."""
 
-    def __init__(self, desk: Desk) -> None:
-        self.desk = desk
+    def __init__(self, desk: Desk, receiving: Receiving) -> None:
+        self.desk, self.receiving = desk, receiving
 
     def difference(
         self, ident: str, thread: str, size: int, one: Side, other: Side, view: str = "", sequence: int = 0
@@ -57,7 +62,10 @@ class Comparing:
 
         def work(weave: Weave, task: Task) -> tuple[bytes, dict[str, Any]]:
             first, meaning = self._map(weave, one.sight, thread, size, task)
-            second, theirs = self._map(self._other(ident, other), other.sight, thread, size, task)
+            if other.delivery:
+                second, theirs = self.receiving.one(other.delivery, thread, size, other.mistake)
+            else:
+                second, theirs = self._map(self._other(ident, other), other.sight, thread, size, task)
             if theirs.kind is not meaning.kind:
                 raise NotMade(f"{meaning.title} is of another kind there", thread, "Compare another map.")
             resized = second.pixels.shape != first.pixels.shape

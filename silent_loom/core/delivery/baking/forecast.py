@@ -1,0 +1,277 @@
+"""What a bake will make, told before it is begun: maps, files, time, memory, disk."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import Any
+
+import numpy as np
+
+from silent_loom.core.base.errors import LoomError
+from silent_loom.core.base.images import Image
+from silent_loom.core.base.parallel import IDLE, Task
+from silent_loom.core.delivery.baking.makers import How, maker
+from silent_loom.core.delivery.fitting import Fit, fit
+from silent_loom.core.delivery.packing import constant, needed, pack
+from silent_loom.core.delivery.profile import FileSpec, Profile, file_names
+from silent_loom.core.delivery.receiver import looked_at
+from silent_loom.core.files import write
+from silent_loom.core.weave import threads
+from silent_loom.core.weave.answers.cache import Cache
+from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.rows.model import Weave
+
+TRIAL = 256
+"""Longer side of the quick bake by which is guessed."""
+BASE_BYTES = 350 << 20
+"""Memory of the program itself, with its libraries and a little work."""
+PER_CHANNEL = 4
+"""Bytes of one sample while maps are made."""
+WORKING = 24
+"""Channels of the sheet's size that are in memory at the worst moment: a step's inputs, what it works with, and its results."""
+
+
+@dataclass(frozen=True)
+class MapForecast:
+    """One map.
+
+    Attributes
+    ----------
+    thread, title : str
+    state : str
+        'carries' something, is 'constant', or 'unused': without it the picture changes by less than one code value.
+    value : list of float
+        Of a constant map, in its own unit.
+    change : float
+        By how many code values of 8 bits, at most, the surface under light changes without it.
+    """
+
+    thread: str
+    title: str
+    state: str
+    value: list[float] = field(default_factory=list)
+    change: float = 0.0
+
+
+@dataclass(frozen=True)
+class FileForecast:
+    """One file: its size in texels, its bits, and about how large it will be."""
+
+    file: str
+    width: int
+    height: int
+    bits: str
+    bytes: int
+    skipped: bool = False
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """What a bake will make.
+
+    Attributes
+    ----------
+    size : list of int
+        Texels across and down.
+    maps : list of MapForecast
+    files : list of FileForecast
+    seconds : float
+        Guessed from the quick bake.
+    memory, disk : int
+        Bytes, at the worst moment and in the end.
+    source_texels : int or None
+        Texels along the longer side that the sources hold; None where nothing comes from a file.
+    words : list of str
+        What is worth knowing before it is begun.
+    """
+
+    size: list[int]
+    maps: list[MapForecast]
+    files: list[FileForecast]
+    seconds: float
+    memory: int
+    disk: int
+    source_texels: int | None
+    words: list[str]
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            **{k: getattr(self, k) for k in ("size", "memory", "disk", "source_texels", "words")},
+            "seconds": round(self.seconds, 2),
+            "maps": [vars(m) for m in self.maps],
+            "files": [vars(f) for f in self.files],
+        }
+
+
+def memory_for(width: int, height: int, supersample: int = 1) -> int:
+    """Bytes that a bake needs at the worst moment, about."""
+    return BASE_BYTES + width * height * supersample**2 * PER_CHANNEL * WORKING
+
+
+def memory_there() -> int:
+    """Bytes of memory that this machine can give now; 4 GiB where it does not say."""
+    try:
+        for line in Path("/proc/meminfo").read_text("ascii").splitlines():
+            if line.startswith("MemAvailable:"):
+                return int(line.split()[1]) << 10
+    except (OSError, ValueError):
+        pass
+    return 4 << 30
+
+
+def check_memory(width: int, height: int, supersample: int, most: int) -> None:
+    """Refuse what does not fit.
+
+    Raises
+    ------
+    LoomError
+        Says how many GB it would need.
+    """
+    need = memory_for(width, height, supersample)
+    if need > most:
+        words = f"{width} × {height}{f', computed {supersample} times as large,' if supersample > 1 else ''} needs about"
+        raise LoomError(
+            f"{words} {need / 1e9:.1f} GB of memory, and {most / 1e9:.1f} GB may be used",
+            "size",
+            "Bake smaller, without supersampling, or allow more memory.",
+        )
+
+
+def forecast(
+    evaluator: Evaluator,
+    weave: Weave,
+    profile: Profile,
+    name: str,
+    size: int,
+    how: How,
+    *,
+    skip_constant: bool = False,
+    task: Task = IDLE,
+) -> Forecast:
+    """What a bake of a weave will make.
+
+    Parameters
+    ----------
+    evaluator : Evaluator
+        Its sources and decisions are used; the quick bake is computed apart, so that its time means something.
+    weave : Weave
+    profile : Profile
+    name : str
+        First part of file names.
+    size : int
+        Longer side.
+    how : How
+    skip_constant : bool
+        Maps that are the same everywhere get no file.
+    """
+    plan = evaluator.plan(weave)
+    done = fit(profile, plan.geometry.size_mm, size)
+    names = needed(profile, plan.threads)
+    if not names:
+        raise LoomError("the material makes none of the maps that this profile asks for", profile.name, "Choose another profile.")
+    fresh = Evaluator(evaluator.sources, Cache(256 << 20), evaluator.decisions, evaluator.decision_size)
+    small = min(TRIAL, size)
+    began = time.perf_counter()
+    with fresh.holding(weave, names, small):
+        make = maker(fresh, weave, small, How(1, True, how.lit), task)
+        maps = {n: make(n) for n in names}
+    computing = time.perf_counter() - began
+    told = [_map(n, maps, plan.threads) for n in names]
+    files, writing = _files(profile, name, done, maps, told, plan.threads, skip_constant)
+    any_map = next(iter(maps.values()))
+    texels, trial = done.width * done.height, any_map.width * any_map.height
+    return Forecast(
+        [done.width, done.height],
+        told,
+        files,
+        computing * _share(texels * how.supersample**2, trial) + writing * texels / trial,
+        memory_for(done.ask if done.laid != (1, 1) else done.width, done.height, how.supersample),
+        sum(f.bytes for f in files if not f.skipped),
+        plan.source_texels(),
+        _words(done, size, plan.source_texels(), told),
+    )
+
+
+def _share(texels: int, trial: int) -> float:
+    """How many times as long the computing takes: what every size pays once is about half of a small bake."""
+    return 0.5 + 0.5 * texels / trial if texels > trial else 1.0
+
+
+def _map(name: str, maps: Mapping[str, Image], meanings: Mapping[str, Any]) -> MapForecast:
+    image, title = maps[name], threads.spec(name).title
+    if constant(image):
+        return MapForecast(name, title, "constant", [round(float(v), 6) for v in image.pixels[0, 0]])
+    if name == "height" or name not in threads.THREADS:
+        return MapForecast(name, title, "carries")
+    present = {n: m for n, m in maps.items() if n in threads.THREADS}
+    without = {n: m for n, m in present.items() if n != name} or present
+    change = float(np.abs(looked_at(present, meanings, TRIAL).astype(int) - looked_at(without, meanings, TRIAL)).max())
+    return MapForecast(name, title, "carries" if change >= 1 else "unused", change=change)
+
+
+def _files(
+    profile: Profile,
+    name: str,
+    done: Fit,
+    maps: Mapping[str, Image],
+    told: Sequence[MapForecast],
+    meanings: Mapping[str, Any],
+    skip_constant: bool,
+) -> tuple[list[FileForecast], float]:
+    """Files with their sizes, guessed from those of the quick bake, and the seconds that writing those took."""
+    level = {m.thread for m in told if m.state == "constant"}
+    out: list[FileForecast] = []
+    began = time.perf_counter()
+    with TemporaryDirectory() as folder:
+        for file, spec in file_names(profile, name, maps, size=max(done.width, done.height)).items():
+            parts = {t: maps[t] for t in spec.threads & set(maps)} or dict(maps)
+            written = _trial(Path(folder) / file, spec, parts, meanings, profile.green)
+            w, h = max(1, done.width // spec.share), max(1, done.height // spec.share)
+            skipped = skip_constant and bool(spec.threads & set(maps)) and spec.threads & set(maps) <= level
+            grown = w * h / max(1, _texels(parts))
+            out.append(FileForecast(file, w, h, spec.depth, round(written * grown), skipped))
+            if profile.smaller and profile.smaller < max(done.width, done.height):
+                part = profile.smaller / max(done.width, done.height)
+                smaller = (round(w * part), round(h * part))
+                stem, _, end = file.rpartition(".")
+                out.append(
+                    FileForecast(
+                        f"{stem}_{profile.smaller}.{end}", *smaller, spec.depth, round(written * grown * part**2), skipped
+                    )
+                )
+    return out, time.perf_counter() - began
+
+
+def _trial(path: Path, spec: FileSpec, parts: Mapping[str, Image], meanings: Mapping[str, Any], green: str) -> int:
+    samples = pack(spec, parts, meanings, green)
+    return write(
+        path,
+        samples,
+        fmt=spec.format,
+        depth=spec.depth,
+        colour=spec.colour,
+        dither=spec.dither and not spec.palette,
+        quality=spec.quality,
+        palette=spec.palette,
+    ).bytes
+
+
+def _texels(parts: Mapping[str, Image]) -> int:
+    image = next(iter(parts.values()))
+    return image.width * image.height
+
+
+def _words(done: Fit, size: int, holds: int | None, told: Sequence[MapForecast]) -> list[str]:
+    out = [f"{w[0].upper()}{w[1:]}." for w in done.words]
+    if holds is not None and size > 1.2 * holds:
+        out.append(f"More than the source carries (about {holds} texels): larger files, no more detail.")
+    if holds is not None and size < 0.8 * holds:
+        out.append(f"Less than the surface shows: nothing is lost from about {holds} texels on.")
+    for m in told:
+        if m.state == "unused":
+            out.append(f"{m.title} changes nothing that can be seen; it may be left out.")
+    return out

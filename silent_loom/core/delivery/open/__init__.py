@@ -1,0 +1,1 @@
+"""Open materials beside the pictures: glTF, MaterialX, USD."""

@@ -1,0 +1,1 @@
+"""What a package says of itself: manifest, read-me, contact sheet."""

@@ -1,0 +1,59 @@
+"""Maps packed into the channels of files."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+import numpy as np
+
+from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.delivery.channel import value
+from silent_loom.core.delivery.profile import FileSpec, Profile
+from silent_loom.core.weave import threads
+from silent_loom.core.weave.threads import ThreadSpec
+
+
+def needed(profile: Profile, present: Iterable[str]) -> list[str]:
+    """Threads that a profile reads and the material has, in the order in which they are best computed.
+
+    Where a file is smaller than the others, its roughness takes up what the normals lose, so they are needed, too.
+    """
+    have = set(present)
+    wanted = profile.wants() & have
+    if (profile.smaller or any(f.share > 1 for f in profile.files)) and "roughness" in wanted:
+        wanted |= {"normal"} & have
+    return threads.order(wanted)
+
+
+def pack(spec: FileSpec, maps: Mapping[str, Image], meanings: Mapping[str, ThreadSpec], green: str) -> Floats:
+    """Samples of one file, shape (H, W, C), 0…1; colour stays linear light."""
+    any_image = next(iter(maps.values()))
+    h, w = any_image.height, any_image.width
+    first = spec.channels[0].thread
+    if first in maps and maps[first].kind is Kind.COLOUR and spec.whole(first):
+        return maps[first].pixels
+    out = np.empty((h, w, len(spec.channels)), np.float32)
+    for k, channel in enumerate(spec.channels):
+        out[..., k] = value(channel, maps, meanings, green)
+    return out
+
+
+def as_value(
+    spec: FileSpec, maps: Mapping[str, Image], meanings: Mapping[str, ThreadSpec], green: str
+) -> tuple[float, ...] | None:
+    """What every texel of a file holds, where all that goes into it is constant; else None."""
+    if not spec.threads <= set(maps):
+        maps = {t: maps[t] for t in spec.threads & set(maps)}
+    if not all(constant(maps[t]) for t in spec.threads & set(maps)):
+        return None
+    corner = {t: image.with_pixels(image.pixels[:1, :1]) for t, image in maps.items() if t in spec.threads}
+    return tuple(float(np.asarray(value(c, corner, meanings, green)).ravel()[0]) for c in spec.channels)
+
+
+LEAST_STEP = 0.5 / 255
+"""Maps that vary by less, of 0…1, hold no other code than one."""
+
+
+def constant(image: Image) -> bool:
+    """Whether a map is the same everywhere, within half a code of 8 bits (of a unit: roughly so for heights in mm)."""
+    return bool((np.ptp(image.pixels.reshape(-1, image.pixels.shape[2]), axis=0) < LEAST_STEP).all())

@@ -1,0 +1,146 @@
+"""A weave baked into a folder of files for a receiver."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable, Mapping
+from contextlib import AbstractContextManager, nullcontext
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any
+
+from silent_loom.core.base.errors import Full, LoomError
+from silent_loom.core.base.images import Image
+from silent_loom.core.base.parallel import IDLE, Task
+from silent_loom.core.delivery.baking.forecast import check_memory, memory_there
+from silent_loom.core.delivery.baking.makers import How, maker
+from silent_loom.core.delivery.files import Order, deliver_as_made
+from silent_loom.core.delivery.fitting import Fit, fit
+from silent_loom.core.delivery.packing import needed
+from silent_loom.core.delivery.profile import Profile
+from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.rows.model import Weave
+
+SPARE = 64 << 20
+"""Bytes that a disk is to have left after a bake."""
+
+
+@dataclass(frozen=True)
+class BakeOrder:
+    """How a weave is baked.
+
+    Attributes
+    ----------
+    size : int
+        Texels along the longer side.
+    how : How
+    skip_constant : bool
+        Maps that are the same everywhere get no file; their values stand in the manifest.
+    two_sided : bool
+    version : int
+    memory : int
+        Bytes that may be used; 0 for three quarters of what the machine can give.
+    """
+
+    size: int = 1024
+    how: How = field(default_factory=How)
+    skip_constant: bool = False
+    two_sided: bool = False
+    version: int = 1
+    memory: int = 0
+
+
+def bake(
+    evaluator: Evaluator,
+    weave: Weave,
+    wanted: Profile,
+    folder: Path,
+    name: str,
+    order: BakeOrder,
+    *,
+    hold: Callable[[], AbstractContextManager[Any]] = nullcontext,
+    about: Callable[[], Mapping[str, Any]] = dict,
+    force: bool = False,
+    task: Task = IDLE,
+) -> dict[str, Any]:
+    """Bake a weave.
+
+    Parameters
+    ----------
+    evaluator, weave
+    wanted : Profile
+    folder : path
+        New or empty, unless ``force``.
+    name : str
+        First part of every file name.
+    order : BakeOrder
+    hold : callable
+        Gives what is held while one map is computed; files are written outside of it.
+    about : callable
+        More for the manifest.
+
+    Returns
+    -------
+    dict
+        The manifest.
+
+    Raises
+    ------
+    LoomError
+        It would need more memory or disk than there is (said before it is begun), nothing is made, or a file is in the way.
+    """
+    plan = evaluator.plan(weave)
+    if (error := plan.error()) is not None:
+        raise error
+    names = needed(wanted, plan.threads)
+    if not names:
+        raise LoomError("the material makes none of the maps that this profile asks for", wanted.name, "Choose another profile.")
+    how = fit(wanted, plan.geometry.size_mm, order.size)
+    check_memory(how.width, how.height, order.how.supersample, order.memory or memory_there() * 3 // 4)
+    check_disk(folder, disk_for(wanted, how))
+    make = maker(evaluator, weave, how.ask, order.how, task.part(0, 0))
+
+    def held(thread: str) -> Image:
+        with hold():
+            return make(thread)
+
+    more: dict[str, Any] = {"weave": weave.model_dump(mode="json"), **asdict(order.how)}
+    with evaluator.holding(weave, names, how.ask * order.how.supersample):
+        return deliver_as_made(
+            folder,
+            name,
+            names,
+            held,
+            wanted,
+            meanings=plan.threads,
+            about=lambda: {**more, **about()},
+            order=Order(how, True, order.version, order.skip_constant, order.two_sided, tuple(plan.threads)),
+            force=force,
+            task=task,
+        )
+
+
+def disk_for(wanted: Profile, how: Fit) -> int:
+    """Bytes that the files of a delivery take at most, about: as if nothing could be compressed."""
+    each = {"8": 1, "16": 2, "half": 2, "float": 4}
+    texels = how.width * how.height
+    return sum(texels // f.share**2 * len(f.channels) * each[f.depth] for f in wanted.files)
+
+
+def check_disk(folder: Path, need: int) -> None:
+    """Refuse before anything is written what a disk cannot hold.
+
+    Raises
+    ------
+    Full
+    """
+    there = folder.absolute()
+    while not there.exists():
+        there = there.parent
+    free = shutil.disk_usage(there).free
+    if free < need + SPARE:
+        raise Full(
+            f"the disk has {free / 1e9:.2f} GB left, and this bake may need {(need + SPARE) / 1e9:.2f} GB",
+            str(folder),
+            "Make room, choose another folder, or bake smaller.",
+        )

@@ -1,0 +1,149 @@
+"""A material as one portable file: its weave, its sources, its snapshots, where it came from."""
+
+from __future__ import annotations
+
+import json
+import os
+import tempfile
+import zipfile
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from silent_loom import __version__
+from silent_loom.core.base.errors import FileError, LoomError, refusal
+from silent_loom.core.delivery.placing import sha256
+from silent_loom.core.files.place import drop, place
+from silent_loom.core.weave.rows.model import Weave
+from silent_loom.core.weave.rows.upgrade import parsed
+from silent_loom.store.snapshots import Snapshots
+from silent_loom.store.states import Origin, State
+from silent_loom.store.store import Store
+
+FORMAT = 1
+FACTS, SOURCES = "material.json", "sources/"
+ENDING = ".material.zip"
+MOST_FACTS = 256 << 20
+"""Bytes of the weave and its snapshots, unpacked."""
+MOST_SOURCE = 8 << 30
+
+
+def write_archive(store: Store, ident: str, path: Path) -> None:
+    """Write a material into one file; what was there before is not overwritten.
+
+    Raises
+    ------
+    LoomError
+        There is no such material, a source is gone, or the file exists.
+    """
+    state = store.get(ident)
+    snapshots = Snapshots(store).of(ident)
+    weaves = [(s.name, store.weave_at(ident, s.entry)) for s in reversed(snapshots)]
+    sources = {d: s for w in (state.weave, *(w for _, w in weaves)) for d, s in w.sources.items()}
+    facts: dict[str, Any] = {
+        "format": FORMAT,
+        "made_by": f"Silent Loom {__version__}",
+        "name": state.name,
+        "origin": asdict(state.origin),
+        "weave": state.weave.model_dump(mode="json"),
+        "snapshots": [{"name": n, "weave": w.model_dump(mode="json")} for n, w in weaves],
+    }
+    try:
+        handle, partial = tempfile.mkstemp(prefix=f".{path.stem}.", dir=path.parent)
+        os.close(handle)
+    except OSError as error:
+        raise refusal(error, str(path.parent)) from None
+    try:
+        with zipfile.ZipFile(partial, "w", zipfile.ZIP_STORED) as out:
+            out.writestr(FACTS, json.dumps(facts, ensure_ascii=False, indent=1), zipfile.ZIP_DEFLATED)
+            for digest in sources:
+                file = store.blobs.path(digest)
+                if not file.is_file():
+                    raise FileError("a source of this material is gone", sources[digest].name, "Bring it in again.")
+                out.write(file, SOURCES + digest)
+        place(partial, path)
+    except FileExistsError:
+        raise LoomError("there is already a file of this name", path.name, "Choose another.") from None
+    except OSError as error:
+        raise refusal(error, str(path)) from None
+    finally:
+        drop(partial)
+
+
+def read_archive(store: Store, stream: BinaryIO, called: str) -> State:
+    """Bring a material in from its file, as a new one.
+
+    Raises
+    ------
+    FileError
+        It is damaged, of a newer version, or no archive of a material; nothing is then kept but sources that were whole.
+    """
+    try:
+        archive = zipfile.ZipFile(stream)
+        facts = _facts(archive, called)
+        weave, snapshots = _weaves(facts, called)
+        wanted = set(weave.sources) | {d for _, w in snapshots for d in w.sources}
+        names = {d: s.name for w in (weave, *(w for _, w in snapshots)) for d, s in w.sources.items()}
+        for digest in sorted(wanted):
+            _bring(store, archive, digest, names[digest], called)
+    except zipfile.BadZipFile:
+        raise FileError(
+            "this is not an archive of a material, or it is damaged", called, "Write it again where it came from."
+        ) from None
+    except (OSError, EOFError) as error:
+        raise FileError(f"cannot be read ({type(error).__name__})", called, "Copy it again.") from None
+    origin = facts.get("origin") if isinstance(facts.get("origin"), dict) else {}
+    known = {k: str(v) for k, v in (origin or {}).items() if k in Origin.__dataclass_fields__}
+    kept, state = Snapshots(store), None
+    for name, then in [*snapshots, ("", weave)]:
+        if state is None:
+            state = store.create(str(facts.get("name") or "Material")[:200], then, "From an archive", Origin(**known))
+        else:
+            state = store.change(state.id, state.head, then, f"Snapshot {name}" if name else "As archived")
+        if name:
+            kept.keep(state.id, name, state.head)
+    assert state is not None
+    return store.get(state.id)
+
+
+def _facts(archive: zipfile.ZipFile, called: str) -> dict[str, Any]:
+    try:
+        if archive.getinfo(FACTS).file_size > MOST_FACTS:
+            raise FileError("what it says of the material is too large", called, "Write it again where it came from.")
+        facts = json.loads(archive.read(FACTS))
+    except (KeyError, ValueError, RuntimeError):
+        raise FileError("this is not an archive of a material", called, f"Its name ends in {ENDING}.") from None
+    if not isinstance(facts, dict) or not isinstance(facts.get("format"), int):
+        raise FileError("this is not an archive of a material", called, f"Its name ends in {ENDING}.")
+    if facts["format"] > FORMAT:
+        raise FileError("it was written by a newer version", called, "Bring this Silent Loom up to date.")
+    return facts
+
+
+def _weaves(facts: dict[str, Any], called: str) -> tuple[Weave, list[tuple[str, Weave]]]:
+    try:
+        weave = parsed(json.dumps(facts["weave"]))
+        return weave, [(str(s["name"])[:200], parsed(json.dumps(s["weave"]))) for s in facts.get("snapshots", [])]
+    except (KeyError, TypeError, ValueError, LoomError) as error:
+        raise FileError(
+            f"its weave cannot be read ({type(error).__name__})", called, "It may come from a newer version."
+        ) from None
+
+
+def _bring(store: Store, archive: zipfile.ZipFile, digest: str, name: str, called: str) -> None:
+    if store.knows(digest):
+        return
+    try:
+        if archive.getinfo(SOURCES + digest).file_size > MOST_SOURCE:
+            raise FileError("a source in it is too large", called, "Write it again where it came from.")
+        with tempfile.NamedTemporaryFile(dir=store.folder) as copy:
+            with archive.open(SOURCES + digest) as packed:
+                while block := packed.read(1 << 20):
+                    copy.write(block)
+            copy.flush()
+            if sha256(Path(copy.name)) != digest:
+                raise FileError("a source in it is not what it was", f"{called}: {name}", "Copy the archive again.")
+            with open(copy.name, "rb") as whole:
+                store.add_source(whole, name)
+    except (KeyError, RuntimeError):
+        raise FileError("a source is missing in it", f"{called}: {name}", "Write it again where it came from.") from None

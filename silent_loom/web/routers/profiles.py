@@ -1,0 +1,69 @@
+"""Profiles: those that ship, the artist's own, what they can be made of."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter, File, Response, UploadFile
+
+from silent_loom.core.base.errors import LoomError
+from silent_loom.core.delivery.naming import TOKENS
+from silent_loom.core.delivery.profile import Profile
+from silent_loom.core.delivery.shelf import MOST, as_text, known, profile, profiles, read_profile
+from silent_loom.core.files.write import DEPTHS
+from silent_loom.core.weave import threads
+from silent_loom.web.common import Bench
+
+router = APIRouter()
+
+
+@router.get("/api/profiles")
+def listing(bench: Bench) -> dict[str, Any]:
+    """Every profile, whole, and what a profile may be made of."""
+    return {
+        "profiles": [{**p.model_dump(mode="json"), "ships": p.name in profiles()} for p in known(bench.shelf.folder).values()],
+        "formats": {f: list(d) for f, d in DEPTHS.items()},
+        "tokens": TOKENS,
+        "maps": [{"name": s.name, "title": s.title, "dye": s.dye, "parts": _parts(s.name)} for s in threads.THREADS.values()],
+    }
+
+
+def _parts(name: str) -> list[str]:
+    spec = threads.spec(name)
+    if len(spec.neutral) == 1:
+        return [""]
+    return ["r", "g", "b", "luminance"] if spec.kind == "colour" else ["x", "y", "z"]
+
+
+@router.post("/api/profiles", status_code=201)
+def keep(body: Profile, bench: Bench, replace: bool = False) -> dict[str, Any]:
+    """Keep a profile of the artist's own."""
+    bench.shelf.keep(body, replace=replace)
+    return body.model_dump(mode="json")
+
+
+@router.post("/api/profiles/open", status_code=201)
+def open_one(bench: Bench, file: UploadFile = File(), replace: bool = False) -> dict[str, Any]:
+    """Keep a profile that somebody shared, once it is checked."""
+    body = file.file.read(MOST + 1)
+    if len(body) > MOST:
+        raise LoomError("this is too large for a profile", file.filename or "profile", "A profile is a small JSON file.")
+    made = read_profile(body, file.filename or "profile")
+    bench.shelf.keep(made, replace=replace)
+    return made.model_dump(mode="json")
+
+
+@router.get("/api/profiles/{name}.json")
+def share(name: str, bench: Bench) -> Response:
+    """A profile as a file to share."""
+    found = profile(name, bench.shelf.folder) if not name.endswith(".json") else None
+    if found is None:
+        raise LoomError("this is not the name of a profile", name, "Name one of the list.")
+    headers = {"content-disposition": f'attachment; filename="{found.name}.json"'}
+    return Response(as_text(found), media_type="application/json", headers=headers)
+
+
+@router.delete("/api/profiles/{name}", status_code=204)
+def forget(name: str, bench: Bench) -> None:
+    """Throw one of the artist's own away."""
+    bench.shelf.forget(name)
