@@ -12,6 +12,7 @@ from PIL import Image as Pillow
 
 from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.base.srgb import encode_srgb
+from silent_loom.core.maps.stairs import unstepped
 from silent_loom.core.screen.display import shown
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import StepEntry, Weave
@@ -137,7 +138,19 @@ def main() -> int:
     second = slate.model_copy(update={"sources": {**slate.sources, **plaster.sources}})
     laid = {"maps": [{"thread": "base", "source": over}], "how": "by mask", "mask": "mark"}
     save("over", chain(second, "base", ("mark", {**marked, "name": "mark"}), ("over", laid)))
+    save("steps", halves(*(np.repeat(p, 3, 2) for p in stairs())))
     return 0
+
+
+def stairs() -> tuple[np.ndarray, np.ndarray]:
+    """A hill of few levels under a low light, and the same with its stairs smoothed."""
+    v, u = np.mgrid[0:108, 0:144].astype(np.float32) / 144
+    hill = np.exp(-(((u - 0.5) ** 2) + (v - 0.37) ** 2) * 7).astype(np.float32)
+    few = (np.rint(hill * 9) / 9).astype(np.float32)
+    return tuple(  # type: ignore[return-value]
+        np.clip(0.5 - 9 * (np.gradient(p, axis=1) + np.gradient(p, axis=0)), 0, 1)[..., None]
+        for p in (few, unstepped(few, 1 / 9, False))
+    )
 
 
 if __name__ == "__main__":

@@ -21,7 +21,8 @@ from silent_loom.core.opening.inspection import inspect
 from silent_loom.core.opening.looks import look, packing
 from silent_loom.core.opening.naming import tell
 from silent_loom.core.steps.maps.normal import from_height
-from silent_loom.core.steps.photo.mapset import MapSet, MapSetSettings, MapSource, smooth_steps
+from silent_loom.core.maps.stairs import unstepped
+from silent_loom.core.steps.photo.mapset import MapSet, MapSetSettings, MapSource
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import StepEntry, Weave
 from tests.conftest import spectrum
@@ -277,7 +278,7 @@ def test_steps_of_eight_bits_are_smoothed_by_no_more_than_they_hid() -> None:
     v, u = np.mgrid[0:256, 0:256].astype(np.float32)
     truth = (0.4 + 0.1 * np.sin(u / 256 * 6.2832) * np.cos(v / 256 * 6.2832)).astype(np.float32)
     codes = (np.rint(truth * 255) / 255).astype(np.float32)
-    made = smooth_steps(codes[..., None], True)[..., 0]
+    made = unstepped(codes, 1 / 255, True)
     assert np.abs(made - codes).max() <= 0.5 / 255 + 1e-6
     assert np.abs(made - truth).mean() < 0.6 * np.abs(codes - truth).mean()
 

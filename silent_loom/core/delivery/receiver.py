@@ -207,7 +207,7 @@ MISTAKES: dict[str, tuple[str, str, Callable[[Mapping[str, Image]], dict[str, Im
     "smoothness": ("Smoothness for roughness", "roughness", lambda m: _grey(m, "roughness", lambda p: 1 - p)),
     "base-data": ("Base colour read as data", "base", lambda m: _grey(m, "base", encode_srgb)),
     "metallic-inverted": ("Metallic the wrong way", "metallic", lambda m: _grey(m, "metallic", lambda p: 1 - p)),
-    "unbroken": ("Normals of another arrangement, as after a break-up of the other maps", "normal", _unbroken),
+    "unbroken": ("Normals left unbroken after a break-up", "normal", _unbroken),
 }
 """Usual mistakes of receivers: what each is called, which map it needs, and how it is made on purpose."""
 

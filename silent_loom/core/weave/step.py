@@ -42,6 +42,7 @@ ABLE = {
     "single": "makes a thread of one channel of another, by its settings 'thread', 'channel', 'invert', 'name' and 'whole'",
     "chart": "puts a test chart in place of a thread, by its settings 'chart' and 'into'",
     "tone": "changes the tones of a thread, by its settings 'thread', 'gain' and 'brightness'",
+    "unstep": "smooths the stairs of few codes out of a thread, by its settings 'thread' and 'levels'",
     "sheet": "makes a sheet of its own, whose size is its settings 'width_mm' and 'height_mm'",
 }
 """What steps may say that they can do (`Step.can`)."""

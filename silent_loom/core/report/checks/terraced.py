@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from silent_loom.core.maps.stairs import step_of
 from silent_loom.core.report.check import Checked, Mend
+from silent_loom.core.weave import registry
 
 PLACE = 7
 """Where it comes among the checks."""
@@ -24,5 +26,8 @@ def found(what: Checked) -> list[str]:
 
 
 def mend(what: Checked) -> Mend:
-    """Softened by a texel or two."""
-    return Mend("Soften the stairs", "height", {"soften_mm": round(2 * max(what.image.size_mm) / 1024, 3)})
+    """The step between its levels told, and smoothed by no more than half of it."""
+    step = step_of(what.image.pixels[..., 0])
+    levels = round(what.meaning.depth / step) + 1 if step > 0 else 256
+    settings = {"thread": what.meaning.name, "levels": int(min(65536, max(4, levels)))}
+    return Mend("Smooth the stairs", registry.able("unstep"), settings, adds=True)

@@ -14,7 +14,8 @@ from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.base.srgb import decode_srgb
 from silent_loom.core.files import Picture
-from silent_loom.core.moving.resample import blur, normalise, resize
+from silent_loom.core.maps.stairs import unstepped
+from silent_loom.core.moving.resample import normalise, resize
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
@@ -97,8 +98,8 @@ def image_of(picture: Picture, m: MapSource, depth_mm: float, repeats: bool) -> 
     meaning = m.meaning()
     pixels = _taken(picture, m, meaning.kind)
     if meaning.unit:
-        if picture.bits == 8:
-            pixels = smooth_steps(pixels, repeats)
+        if picture.bits == 8:  # no more than the half step that rounding has hidden
+            pixels = unstepped(pixels[..., 0], 1 / 255, repeats)[..., None]
         pixels = (pixels - np.float32(0.5)) * np.float32(depth_mm)
     size = (float(picture.width), float(picture.height))
     return Image(np.ascontiguousarray(pixels, np.float32), meaning.kind, size, repeats)
@@ -128,12 +129,3 @@ def _taken(picture: Picture, m: MapSource, kind: Kind) -> Floats:
         index = {"rgb": 0, "r": 0, "g": 1, "b": 2}[m.channel]
         plane = data.mean(2) if m.channel == "rgb" and data.shape[2] == 3 else data[..., min(index, data.shape[2] - 1)]
     return (1 - plane if m.invert else plane)[..., None]
-
-
-def smooth_steps(pixels: Floats, wraps: bool) -> Floats:
-    """An 8-bit height without its stairs: smoothed, but never by more than the half step that rounding has hidden."""
-    half = np.float32(0.5 / 255)
-    out = pixels
-    for _ in range(4):
-        out = np.clip(blur(np.ascontiguousarray(out), 1.6, wraps), pixels - half, pixels + half)
-    return np.ascontiguousarray(out, np.float32)

@@ -3,7 +3,7 @@ import { cm, el, get, picture } from "../base/api.js";
 import { chosen, choose } from "../base/units.js";
 import { Chart } from "./weave/chart.js";
 import { Controls } from "./controls/controls.js";
-import { delivery } from "./sheets/deliver.js";
+import { startDeliver } from "./giving/deliver.js";
 import { openSheet, startBorders, startDock } from "./sheets/dock.js";
 import { findings } from "./sheets/findings.js";
 import { startCompare } from "./sheets/compare.js";
@@ -22,9 +22,9 @@ const chart = new Chart($("weave"), state, $("knot-view"));
 new Controls($("controls"), state);
 new Strip($("strip"), state, table);
 
-Alpine.data("delivery", delivery(state));
 Alpine.start();
 startDock();
+startDeliver(state);
 startBorders();
 
 // --- head -------------------------------------------------------------------------------------------------

@@ -81,11 +81,13 @@ export class State extends EventTarget {
   sideOf(side) {
     if (side.kind === "snapshot") return { entry: side.entry };
     if (side.kind === "off") return { off: side.row };
+    if (side.kind === "delivery") return { delivery: side.id, mistake: side.mistake };
     return side.kind === "material" ? { material: side.id } : {};
   }
   // Where its maps are asked for, and what is laid over every question
   seenAs(side) {
     if (side.kind === "material") return { path: `/api/materials/${side.id}`, lay: {} };
+    if (side.kind === "delivery") return { path: `/api/deliveries/${side.id}`, lay: { mistake: side.mistake } };
     return { path: this.path, lay: side.kind === "snapshot" ? { entry: side.entry } : { ...this.question(), ...this.sideOf(side) } };
   }
   sideName(side) {

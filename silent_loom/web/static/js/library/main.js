@@ -40,6 +40,7 @@ document.addEventListener("alpine:init", () => {
         this.materials = found.materials.map((m) => ({
           ...m,
           address: `/bench/${m.id}`,
+          archive: `/api/materials/${m.id}/archive`,
           picture: drawn.get(`${m.id} ${m.head}`) || "",
           // The photo as it came, until the picture of the surface is there
           photo: m.photo_row ? `/api/materials/${m.id}/photo.jpg?step_id=${m.photo_row}&size=480` : "",
@@ -63,6 +64,18 @@ document.addEventListener("alpine:init", () => {
     },
     pick() { this.$refs.file.click(); },
     picked(event) { this.take([...event.target.files]); event.target.value = ""; },
+    pickArchive() { this.$refs.archive.click(); },
+    pickedArchive(event) { this.takeIn(event.target.files[0]); event.target.value = ""; },
+    // A material that was written into one file, here or on another machine
+    async takeIn(file) {
+      if (!file) return;
+      this.busy = "Taking the material in …";
+      const form = new FormData();
+      form.append("file", file, file.name);
+      await this.guard(() => send("/api/archives", form));
+      this.busy = "";
+      this.load();
+    },
     pickSet() { this.$refs.set.click(); },
     pickedSet(event) { this.open([...event.target.files]); event.target.value = ""; },
     async blank() {
