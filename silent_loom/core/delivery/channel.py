@@ -108,7 +108,7 @@ class Channel(BaseModel):
     def _written(self, handler: Any) -> Any:
         if self.plain:
             return self.short() if self.constant is None else f"{self.constant!r}"
-        return {k: v for k, v in handler(self).items() if v != type(self).model_fields[k].default}
+        return {k: v for k, v in handler(self).items() if getattr(self, k) != type(self).model_fields[k].default}
 
 
 def _read(text: str) -> dict[str, Any]:
