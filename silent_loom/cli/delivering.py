@@ -165,9 +165,8 @@ def _say_forecast(told: dict[str, Any]) -> None:
         value = f" ({', '.join(f'{v:g}' for v in m['value'])})" if m["value"] else ""
         print(f"  {m['title']}: {m['state']}{value}, {100 * lost.get(m['thread'], 0):.1f} % of its detail is lost")
     for f in told["files"]:
-        print(
-            f"  {f['file']}: {f['width']} × {f['height']}, {f['bits']} bits, {f['bytes'] / 1e6:.1f} MB{' (skipped)' if f['skipped'] else ''}"
-        )
+        more = " (skipped)" if f["skipped"] else ""
+        print(f"  {f['file']}: {f['width']} × {f['height']}, {f['bits']} bits, {f['bytes'] / 1e6:.1f} MB{more}")
     for w in told["words"]:
         print(w)
 

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import json
 import os
+import struct
 import tempfile
 import zipfile
+import zlib
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -86,7 +88,7 @@ def read_archive(store: Store, stream: BinaryIO, called: str) -> State:
         names = {d: s.name for w in (weave, *(w for _, w in snapshots)) for d, s in w.sources.items()}
         for digest in sorted(wanted):
             _bring(store, archive, digest, names[digest], called)
-    except zipfile.BadZipFile:
+    except (zipfile.BadZipFile, zlib.error, NotImplementedError, struct.error, UnicodeError):
         raise FileError(
             "this is not an archive of a material, or it is damaged", called, "Write it again where it came from."
         ) from None

@@ -34,19 +34,20 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             item.add_marker(pytest.mark.browser)
 
 
-_served: list[tuple[subprocess.Popen[str], Path]] = []
-"""The application under test, and the file of what it complains of."""
+SERVED: list[tuple[subprocess.Popen[str], Path]] = []
+"""Applications under test, and the files of what they complain of."""
 
 
 @pytest.hookimpl(wrapper=True)
 def pytest_runtest_makereport(item: pytest.Item, call: pytest.CallInfo[None]) -> Generator[None, Any, Any]:
     """A test that failed says where every thread of the application was at that moment."""
     report = yield
-    if report.failed and _served and "browser" in str(item.path):
-        process, complaints = _served[0]
-        process.send_signal(signal.SIGUSR1)
-        time.sleep(1)
-        report.sections.append(("the application's threads", complaints.read_text()[-20_000:]))
+    if report.failed and "browser" in str(item.path):
+        for process, complaints in SERVED:
+            if process.poll() is None:
+                process.send_signal(signal.SIGUSR1)
+                time.sleep(1)
+            report.sections.append(("the application's threads", complaints.read_text()[-20_000:]))
     return report
 
 
@@ -61,7 +62,7 @@ def address(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
             stderr=said,
             text=True,
         )
-    _served.append((process, complaints))
+    SERVED.append((process, complaints))
     try:
         assert process.stdout is not None
         line = process.stdout.readline()

@@ -143,7 +143,18 @@ def test_known_names() -> None:
 
 
 def test_profiles_are_data_and_checked() -> None:
-    assert list(profiles()) == ["plain", "cutout", "film", "gltf", "green-down", "mro", "palette", "smoothness", "two-sided"]
+    assert list(profiles()) == [
+        "plain",
+        "cutout",
+        "film",
+        "gltf",
+        "green-down",
+        "master",
+        "mro",
+        "palette",
+        "smoothness",
+        "two-sided",
+    ]
     assert profile("green-down").green == "down"
     with pytest.raises(LoomError, match="There are plain, cutout, film"):
         profile("nobody")

@@ -17,6 +17,7 @@ from silent_loom.core.base.asker import Asker, asking
 from silent_loom.core.base.errors import Cancelled, LoomError, SettingError
 from silent_loom.core.base.parallel import Lane, Rank, Task, both, over_rows
 from silent_loom.core.files.png import png_bytes
+from silent_loom.core.ways.bake import BakeOrder
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows.recipes import starting_weave
 from silent_loom.store.jobs import JobFacts, StoredJobs
@@ -510,12 +511,12 @@ def test_a_delivery_fails_before_it_starts_when_a_row_cannot_run(bench: Workbenc
     broken = state.weave.model_copy(update={"steps": (normal, *[e for e in state.weave.steps if e.id != normal.id])})
     bench.store.change(state.id, state.head, broken, "moved")
     with pytest.raises(LoomError, match="needs height"):
-        bench.delivering.deliver(state.id, "plain", 64)
+        bench.delivering.deliver(state.id, "plain", BakeOrder(64))
     assert bench.jobs.all() == []
 
 
 def test_a_delivery_is_of_the_state_it_was_asked_for(bench: Workbench, state: State) -> None:
-    job = bench.delivering.deliver(state.id, "plain", 48)
+    job = bench.delivering.deliver(state.id, "plain", BakeOrder(48))
     bench.store.change(state.id, state.head, state.weave.with_settings(row(state, "height"), {"depth_mm": 77.0}), "Depth")
     until(lambda: ended(job), 60)
     assert job.state == "done", job.error
@@ -541,3 +542,36 @@ def test_a_set_says_what_it_lacks_and_what_that_will_be_made_from() -> None:
     older = {m["map"]: m["from"] for m in made_from(["base", "specular_colour"])}
     assert (older["Specular weight"], older["Roughness"]) == ("specular colour", "specular weight")
     assert made_from(["base", "height", "normal", "roughness", "metallic", "occlusion"]) == []
+
+
+def test_a_thread_that_writes_never_takes_the_lane_for_good() -> None:
+    """A file's writer steps aside while its computation ends: when the lane is free again, nobody would give it back."""
+    lane = Lane()
+    job, hand = Task(lane=lane, rank=Rank.JOB), Task(lane=lane, rank=Rank.HAND)
+    in_hand, hand_may_go, writer_done, again = (threading.Event() for _ in range(4))
+
+    def urgent() -> None:
+        with lane.hold(hand):
+            in_hand.set()
+            hand_may_go.wait(10)
+
+    def writer() -> None:
+        while not in_hand.is_set():
+            job.part(0, 0).checkpoint()
+            time.sleep(0.005)
+        writer_done.set()
+
+    def next_map() -> None:
+        with lane.hold(job):
+            again.set()
+
+    threads = [threading.Thread(target=t, daemon=True) for t in (urgent, writer)]
+    with lane.hold(job):
+        for t in threads:
+            t.start()
+        assert in_hand.wait(10), "the writer let the hand go first"
+    after = threading.Thread(target=next_map, daemon=True)
+    after.start()
+    hand_may_go.set()
+    assert writer_done.wait(10)
+    assert again.wait(10), "the lane was kept by a computation that no longer needed it"

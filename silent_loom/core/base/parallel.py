@@ -98,6 +98,7 @@ class Lane:
         self._waiting = dict.fromkeys(Rank, 0)
         self._begun = dict.fromkeys(Rank, 0)  # of those that wait, how many have stepped aside
         self._aside: set[Task] = set()
+        self._blocks: dict[Task, object] = {}  # of every computation, the block in which it holds the lane now
 
     @contextmanager
     def hold(self, task: Task) -> Iterator[None]:
@@ -109,13 +110,21 @@ class Lane:
             When the task was cancelled while it waited.
         """
         self._acquire(task)
+        with self._state:
+            self._blocks[task] = object()
         try:
             yield
         finally:
-            self._release(task)
+            with self._state:
+                self._blocks.pop(task, None)
+                self._release(task)
 
     def step_aside(self, task: Task) -> None:
-        """Let every waiting computation of higher rank go first."""
+        """Let every waiting computation of higher rank go first.
+
+        Another thread of the same computation, one that writes a file, may be the one that steps aside. Where the block in
+        which the lane was held has ended meanwhile, it goes on without the lane: nobody would give it back.
+        """
         whole = task._whole
         with self._state:
             while whole in self._aside:  # stepped aside already, in another thread of this computation
@@ -125,9 +134,10 @@ class Lane:
             if not self._before(task) or self._owner is not whole:
                 return
             self._aside.add(whole)
+            block = self._blocks.get(whole)
             self._release(whole)
             try:
-                self._acquire(whole, begun=True)
+                self._acquire(whole, begun=True, wanted=lambda: self._blocks.get(whole) is block)
             finally:
                 self._aside.discard(whole)
                 self._state.notify_all()
@@ -135,8 +145,8 @@ class Lane:
     def _before(self, task: Task) -> bool:
         return any(count for rank, count in self._waiting.items() if rank > task.rank)
 
-    def _acquire(self, task: Task, begun: bool = False) -> None:
-        """Wait for the lane; of one rank, who has begun ends first, or unfinished work would pile up."""
+    def _acquire(self, task: Task, begun: bool = False, wanted: Callable[[], bool] = lambda: True) -> None:
+        """Wait for the lane, as long as it is wanted; of one rank, who has begun ends first, or unfinished work would pile up."""
         with self._state:
             self._waiting[task.rank] += 1
             self._begun[task.rank] += begun
@@ -144,10 +154,13 @@ class Lane:
                 while self._owner is not None or self._before(task) or (not begun and self._begun[task.rank]):
                     if task.cancelled:
                         raise Cancelled
+                    if not wanted():
+                        return
                     self._state.wait(0.05)
                 if task.cancelled:
                     raise Cancelled
-                self._owner = task
+                if wanted():
+                    self._owner = task
             finally:
                 self._waiting[task.rank] -= 1
                 self._begun[task.rank] -= begun

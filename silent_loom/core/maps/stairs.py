@@ -85,8 +85,8 @@ def unstepped(plane: Floats, step: float, wraps: bool, task: Task = IDLE) -> Flo
 
     Notes
     -----
-    The tautest such surface: a membrane held between both bounds, relaxed from coarse to fine (a projected Gauss-Jacobi scheme, as
-    for obstacle problems: Glowinski 1984; the bounds are those of decoding quantised images, Alter, Durand & Froment 2005). No
+    The tautest such surface: a membrane held between both bounds, relaxed from coarse to fine (a projected Jacobi scheme, as for
+    obstacle problems: Glowinski 1984; the bounds are those of decoding quantised images, Alter, Durand & Froment 2005). No
     force crosses where neighbours differ by more than one step, so edges stay where and as steep as they are.
     """
     h, w = plane.shape

@@ -6,6 +6,7 @@ import shutil
 import tempfile
 import threading
 import zipfile
+import zlib
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -118,5 +119,5 @@ def taken_out(path: Path, folder: Path, called: str) -> list[str]:
             return names
     except FileNotFoundError:
         raise LoomError("the file of this delivery is gone from the data folder", called, "Deliver again.") from None
-    except zipfile.BadZipFile:
+    except (zipfile.BadZipFile, zlib.error, NotImplementedError):
         raise LoomError("this delivery is damaged", called, "Deliver again.") from None

@@ -1,0 +1,131 @@
+"""Bakes: what is foretold, what supersampling and smaller sizes do, refusals before anything is begun."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from silent_loom.core.base.errors import Full, LoomError
+from silent_loom.core.delivery.baking.detail import losses
+from silent_loom.core.delivery.baking.forecast import check_memory, forecast, memory_for
+from silent_loom.core.delivery.baking.makers import How, maker
+from silent_loom.core.delivery.proof import prove, verdict
+from silent_loom.core.delivery.receiver import apart, looked_at, receive
+from silent_loom.core.delivery.shelf import profile
+from silent_loom.core.files import write
+from silent_loom.core.ways.bake import BakeOrder, bake, check_disk
+from silent_loom.core.ways.sources import FileSources, digest_of
+from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.rows.model import SourceRef, StepEntry, Weave
+
+
+@pytest.fixture(scope="module")
+def baked(tmp_path_factory: pytest.TempPathFactory) -> tuple[Evaluator, Weave]:
+    """Soft waves of 64 mm and 23 mm, all of them far coarser than a texel: band-limited at every size used here."""
+    folder = tmp_path_factory.mktemp("source")
+    n = 256
+    y, x = (np.mgrid[0:n, 0:n] + 0.5) / n * 2 * np.pi
+    light = 0.3 + 0.12 * np.sin(3 * x) * np.cos(2 * y) + 0.08 * np.sin(5 * x + 7 * y)
+    write(folder / "waves.png", np.stack([light, light * 0.8, light * 0.5], 2).astype(np.float32), depth="16", colour=True)
+    path = folder / "waves.png"
+    digest = digest_of(path)
+    sources = FileSources(lambda _: (path, path.name, "png"))
+    steps = ("height", "normal", "roughness", "metallic", "occlusion")
+    rows = (
+        StepEntry(step="mapset", settings={"maps": [{"thread": "base", "source": digest}], "width_mm": 200.0}),
+        *(StepEntry(step=s) for s in steps),
+    )
+    ref = SourceRef(name="waves.png", format="png", width=n, height=n, bytes=path.stat().st_size)
+    return Evaluator(sources), Weave(steps=rows, sources={digest: ref})
+
+
+def test_baked_is_live_within_a_code_and_exact_in_floats(baked: tuple[Evaluator, Weave], tmp_path: Path) -> None:
+    evaluator, weave = baked
+    plan = evaluator.plan(weave)
+    for name, bound in (("master", 0.006), ("film", 0.5)):
+        bake(evaluator, weave, profile(name), tmp_path / name, "waves", BakeOrder(96))
+        got = receive(tmp_path / name).unpacked
+        meant = {n: evaluator.ask(weave, n, 96) for n in got.maps}
+        for p in prove(got.maps, meant, plan.threads):
+            assert p.difference is not None
+            exact = 1e-4 if name == "film" and p.map in ("height", "normal") else bound
+            assert p.difference.max_code <= exact, (name, p.map, p.difference.max_code)
+
+
+def test_the_weave_in_the_manifest_is_the_one_that_was_baked(baked: tuple[Evaluator, Weave], tmp_path: Path) -> None:
+    evaluator, weave = baked
+    manifest = bake(evaluator, weave, profile("plain"), tmp_path / "s", "waves", BakeOrder(64))
+    assert Weave.model_validate(manifest["weave"]) == weave
+
+
+def test_a_large_bake_reduced_is_the_small_bake(baked: tuple[Evaluator, Weave]) -> None:
+    evaluator, weave = baked
+    small = maker(evaluator, weave, 64, How())
+    large = maker(evaluator, weave, 64, How(supersample=2, lost_length=False))
+    for name in ("base", "height", "roughness", "metallic", "occlusion"):
+        a, b = small(name), large(name)
+        span = evaluator.plan(weave).spec(name).depth
+        error = float(np.sqrt(np.square((a.pixels - b.pixels) / span).mean()))
+        assert error < 0.01, (name, "at least 40 dB", error)
+    n, m = small("normal").pixels, large("normal").pixels
+    assert np.degrees(np.arccos(np.clip((n * m).sum(2), -1, 1))).mean() < 1
+    kept = maker(evaluator, weave, 64, How(supersample=2))
+    assert (kept("roughness").pixels >= large("roughness").pixels - 1e-6).all()
+
+
+def test_a_forecast_tells_what_carries_something(baked: tuple[Evaluator, Weave]) -> None:
+    evaluator, weave = baked
+    still = weave.model_copy(update={"steps": (*weave.steps, StepEntry(step="opacity"))})
+    told = forecast(evaluator, still, profile("plain"), "waves", 512, How())
+    states = {m.thread: m.state for m in told.maps}
+    assert states["base"] == states["height"] == "carries"
+    assert states["metallic"] == "constant"
+    assert told.size == [512, 512]
+    assert told.source_texels == 256
+    assert any("More than the source carries (about 256 texels)" in w for w in told.words)
+    less = forecast(evaluator, still, profile("plain"), "waves", 128, How())
+    assert any("nothing is lost from about 256 texels on" in w for w in less.words)
+    assert told.seconds > 0
+
+
+def test_what_is_lost_is_measured_where_it_is(baked: tuple[Evaluator, Weave]) -> None:
+    evaluator, weave = baked
+    found = {size: losses(evaluator, weave, ["base", "normal"], size) for size in (16, 32, 256)}
+    assert found[16].maps[0].share > 4 * found[32].maps[0].share > 0
+    assert found[256].maps[0].share == 0
+    assert found[16].maps[0].live.shape == (192, 192, 3)
+
+
+def test_too_large_is_refused_with_what_it_would_need(baked: tuple[Evaluator, Weave], tmp_path: Path) -> None:
+    evaluator, weave = baked
+    with pytest.raises(LoomError, match=r"16384 × 16384 needs about \d+\.\d GB of memory, and 2\.0 GB may be used"):
+        bake(evaluator, weave, profile("plain"), tmp_path / "s", "waves", BakeOrder(16384, memory=2_000_000_000))
+    assert not (tmp_path / "s").exists()
+    assert memory_for(2048, 2048, 2) > 3.5 * (memory_for(2048, 2048) - memory_for(0, 0))
+    check_memory(64, 64, 1, 4 << 30)
+    with pytest.raises(Full, match="this bake may need"):
+        check_disk(tmp_path, 1 << 60)
+    only = profile("plain").model_copy(update={"files": tuple(f for f in profile("plain").files if f.suffix == "opacity")})
+    with pytest.raises(LoomError, match="none of the maps"):
+        bake(evaluator, weave, only, tmp_path / "s", "waves", BakeOrder(64))
+
+
+def test_the_picture_says_who_is_responsible(baked: tuple[Evaluator, Weave], tmp_path: Path) -> None:
+    evaluator, weave = baked
+    plan = evaluator.plan(weave)
+    bake(evaluator, weave, profile("plain"), tmp_path / "s", "waves", BakeOrder(64))
+    got = receive(tmp_path / "s")
+    meant = {n: evaluator.ask(weave, n, 64) for n in got.unpacked.maps}
+    assert verdict(got, meant, plan.threads).same
+    darker = {**meant, "base": meant["base"].with_pixels(meant["base"].pixels * np.float32(2))}
+    found = verdict(got, darker, plan.threads)
+    assert not found.same
+    assert found.responsible == "base"
+    wrong = next(p for p in found.maps if p.map == "base")
+    assert wrong.factor > 1.2
+    assert found.picture is not None
+    assert found.picture.mean > 5
+    live = looked_at(meant, plan.threads)
+    assert apart(live, live).max == 0
