@@ -73,24 +73,41 @@ def main(address: str) -> None:
         page.screenshot(path=OUT / "corners.png")
         page.mouse.up()
 
-        page = fresh(f"/bench/{ident['Galley']}")
-        page.click("[data-panes='4']")
-        page.click("[data-step=roughness]")
-        settle(page)
-        page.hover("[data-step=normal] [data-thread=height]")
-        page.wait_for_timeout(1200)
-        page.screenshot(path=OUT / "four.png")
-
-        page = fresh(f"/bench/{ident['Oyster-shell']}")
-        page.click("#deliver")
-        page.get_by_role("button", name="Make the zip").click()
-        page.wait_for_selector("#deliver-sheet a[download]")
-        page.wait_for_timeout(500)
-        page.screenshot(path=OUT / "deliver.png")
-
+        giving(fresh, ident)
         looking(fresh, ident)
         prepared(fresh, ident, address)
         browser.close()
+
+
+def giving(fresh: Callable[[str], Page], ident: dict[str, str]) -> None:
+    """What a bake will make, a profile on the board, and a proof."""
+    page = fresh(f"/bench/{ident['Hull']}")
+    page.click("#deliver")
+    page.wait_for_selector("#forecast[data-told]")
+    page.click("#losses-ask")
+    page.wait_for_selector("#losses figure")
+    page.evaluate("document.querySelector('#deliver-size').scrollIntoView()")
+    page.wait_for_timeout(600)
+    page.screenshot(path=OUT / "deliver.png")
+
+    page.evaluate("document.querySelector('[data-profile=smoothness]').click()")
+    page.evaluate("document.querySelector('#board-open').click()")
+    page.wait_for_selector(".tried[data-told]")
+    page.click("[data-file=metallicsmoothness] .slot:last-child")
+    page.wait_for_timeout(900)
+    page.screenshot(path=OUT / "board.png")
+    page.click("[data-board-close]")
+
+    page.evaluate("document.querySelector('[data-profile=gltf]').click()")
+    page.select_option("#deliver-size", "512")
+    page.click("#deliver-go")
+    page.wait_for_selector("#deliver-job[data-state=done]")
+    page.locator("#made li", has_text="gltf_512").get_by_role("button", name="Prove").first.click()
+    page.wait_for_selector("#verdict")
+    page.click("[data-mistake=metallic-inverted]")
+    settle(page)
+    page.wait_for_timeout(2500)
+    page.screenshot(path=OUT / "proof.png")
 
 
 def looking(fresh: Callable[[str], Page], ident: dict[str, str]) -> None:
@@ -243,15 +260,6 @@ def prepared(fresh: Callable[[str], Page], ident: dict[str, str], address: str) 
     page.mouse.move(x + 0.55 * w, y + 0.65 * h)
     page.wait_for_timeout(500)
     page.screenshot(path=OUT / "repair.png")
-
-    page = fresh(copy("Galley"))
-    page.click("[data-step=seamless]")
-    page.click("#find-motif")
-    page.wait_for_timeout(4000)
-    settle(page)
-    page.click("#place-grid")
-    settle(page)
-    page.screenshot(path=OUT / "grid.png")
 
     page = fresh(copy("Keeper"))
     add(page, "Break up", "seamless")

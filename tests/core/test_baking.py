@@ -11,8 +11,8 @@ from silent_loom.core.base.errors import Full, LoomError
 from silent_loom.core.delivery.baking.detail import losses
 from silent_loom.core.delivery.baking.forecast import check_memory, forecast, memory_for
 from silent_loom.core.delivery.baking.makers import How, maker
-from silent_loom.core.delivery.proof import prove, verdict
-from silent_loom.core.delivery.receiver import apart, looked_at, receive
+from silent_loom.core.delivery.proving.proof import prove, verdict
+from silent_loom.core.delivery.proving.receiver import apart, looked_at, receive
 from silent_loom.core.delivery.shelf import profile
 from silent_loom.core.files import write
 from silent_loom.core.ways.bake import BakeOrder, bake, check_disk

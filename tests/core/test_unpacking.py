@@ -14,8 +14,8 @@ from silent_loom.core.base.parallel import IDLE
 from silent_loom.core.base.srgb import decode_srgb
 from silent_loom.core.delivery.files import deliver
 from silent_loom.core.delivery.placing import MANIFEST
-from silent_loom.core.delivery.proof import prove
-from silent_loom.core.delivery.receiver import receive
+from silent_loom.core.delivery.proving.proof import prove
+from silent_loom.core.delivery.proving.receiver import receive
 from silent_loom.core.delivery.shelf import profile, profiles
 from silent_loom.core.delivery.unpacking import unpack
 from silent_loom.core.files import read

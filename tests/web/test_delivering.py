@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 from fastapi.testclient import TestClient
 
-from silent_loom.core.delivery.receiver import MISTAKES
+from silent_loom.core.delivery.proving.receiver import MISTAKES
 from silent_loom.core.delivery.shelf import profile
 from silent_loom.core.files import read
 from tests.web.test_api import change, client, material, wait  # noqa: F401

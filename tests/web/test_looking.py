@@ -13,7 +13,7 @@ import pytest
 from fastapi.testclient import TestClient
 from PIL import Image as Pillow
 
-from silent_loom.core.delivery.difference import differences
+from silent_loom.core.delivery.proving.difference import differences
 from silent_loom.core.files import read
 from silent_loom.core.weave.threads import spec
 from tests.core.test_looking import CUBE, triangle

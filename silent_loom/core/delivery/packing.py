@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from pathlib import Path
 
 import numpy as np
 
 from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.delivery.channel import value
 from silent_loom.core.delivery.profile import FileSpec, Profile
+from silent_loom.core.files.write import Written, write
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.threads import ThreadSpec
 
@@ -36,6 +39,22 @@ def pack(spec: FileSpec, maps: Mapping[str, Image], meanings: Mapping[str, Threa
     for k, channel in enumerate(spec.channels):
         out[..., k] = value(channel, maps, meanings, green)
     return out
+
+
+def write_file(path: Path, spec: FileSpec, samples: Floats, task: Task = IDLE) -> Written:
+    """Write packed samples as a file of a profile."""
+    return write(
+        path,
+        samples,
+        fmt=spec.format,
+        depth=spec.depth,
+        colour=spec.colour,
+        dither=spec.dither and not spec.palette,
+        quality=spec.quality,
+        small=spec.compression == "small",
+        palette=spec.palette,
+        task=task,
+    )
 
 
 def as_value(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor, wait
 from pathlib import Path
 from typing import Any
 
@@ -12,11 +12,11 @@ import numpy as np
 from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.parallel import WORKERS, Task
 from silent_loom.core.delivery.fitting import Fit, fitted
-from silent_loom.core.delivery.packing import as_value, pack
+from silent_loom.core.delivery.packing import as_value, pack, write_file
 from silent_loom.core.delivery.placing import sha256
 from silent_loom.core.delivery.profile import FileSpec, Profile
 from silent_loom.core.delivery.reduce import reduced
-from silent_loom.core.files import read, write
+from silent_loom.core.files import read
 from silent_loom.core.moving.resample import at_most, normalise, reduce_area
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.threads import ThreadSpec
@@ -27,6 +27,8 @@ THUMB = 256
 """Longer side of the small samples that are kept of each file, for the contact sheet."""
 
 
+LARGE = 1 << 24
+"""Texels beyond which the next map waits for the files of those before, all but the last."""
 SMALL = 1024
 """Longer side at which maps are kept for what is told of them."""
 
@@ -92,6 +94,8 @@ class Making:
             writing: list[Future[None]] = []
             for i, thread in enumerate(made):
                 self._report(0.85 * i / len(made), thread)
+                if how.width * how.height > LARGE:  # what waits to be written waits in memory
+                    wait(writing[:-1])
                 raw = self._raw.pop(thread) if thread in self._raw else make(thread)
                 maps[thread] = fitted(raw, how, self.task.part(0, 0))
                 self._keep_small(thread, maps[thread])
@@ -139,18 +143,7 @@ class Making:
             w, h = max(1, round(w * scale)), max(1, round(h * scale))
             parts = reduced(parts, w, h, task=self.task.part(0, 0))
         samples = pack(spec, parts, self.meanings, self.profile.green)
-        done = write(
-            hidden / target,
-            samples,
-            fmt=spec.format,
-            depth=spec.depth,
-            colour=spec.colour,
-            dither=spec.dither and not spec.palette,
-            quality=spec.quality,
-            small=spec.compression == "small",
-            palette=spec.palette,
-            task=self.task.part(0, 0),
-        )
+        done = write_file(hidden / target, spec, samples, self.task.part(0, 0))
         if done.clipped > NOTABLE * samples.size:
             share = 100 * done.clipped / samples.size
             self.warnings.append(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
 
@@ -229,7 +230,7 @@ class Sky:
 
 def sky_of(
     height: Floats,
-    normals: Floats,
+    normals: Floats | Callable[[Floats], Floats],
     texel: tuple[float, float],
     radius: float,
     *,
@@ -244,7 +245,7 @@ def sky_of(
     height : float32 array, shape (H, W)
         In the unit of ``texel``.
     normals : float32 array, shape (H, W, 3)
-        Unit normals of that field, x right, y up.
+        Unit normals of that field, x right, y up; or what makes them of a part of it, all columns of some rows.
     texel : tuple of float
         Width and height of a texel.
     radius : float
@@ -279,6 +280,33 @@ def sky_of(
     Max, Horizon mapping: shadows for bump-mapped surfaces, The Visual Computer 4, 1988. Timonen & Westerholm, Scalable
     height field self-shadowing, Computer Graphics Forum 29, 2010.
     """
+    rows, cols = height.shape
+    radius = min(radius, _ROUNDS * max(cols * texel[0], rows * texel[1]))
+    reach = int(radius / texel[1]) + 4
+    each = max(64, BANDED // cols)
+    if rows * cols <= 2 * BANDED or each + 2 * reach >= rows:
+        return _whole_sky(height, normals(height) if callable(normals) else normals, texel, radius, fine, bent, task)
+    seen, mean = np.empty_like(height), np.empty((rows, cols, 3), np.float32) if bent else None
+    for y in range(0, rows, each):  # what a texel sees lies within the radius: the fields that are looked up stay small
+        last = min(rows, y + each)
+        around = np.arange(y - reach, last + reach) % rows
+        field = height[around]
+        own = normals(field) if callable(normals) else normals[around]
+        part = _whole_sky(field, own, texel, radius, fine, bent, task.part(y / rows, last / rows))
+        seen[y:last] = part.seen[reach : reach + last - y]
+        if mean is not None and part.bent is not None:
+            mean[y:last] = part.bent[reach : reach + last - y]
+    return Sky(seen, mean)
+
+
+BANDED = 1 << 23
+"""Texels of a band in which large fields are worked on: otherwise a dozen fields of their size would be needed at once."""
+
+
+def _whole_sky(
+    height: Floats, normals: Floats, texel: tuple[float, float], radius: float, fine: bool, bent: bool, task: Task
+) -> Sky:
+    """`sky_of` at once; the radius is no longer than a few rounds of the whole field."""
     dx, dy = texel
     vectors = directions(fine)
     angles = np.array([math.atan2(q * dy, p * dx) % (2 * math.pi) for p, q in vectors])
@@ -296,7 +324,7 @@ def sky_of(
     for i, (p, q) in enumerate(vectors):
         task.report(i / len(vectors), "horizons")
         step = math.hypot(p * dx, q * dy)
-        walk = _walk(p, q, step, min(radius, _ROUNDS * max(cols * dx, rows * dy)))
+        walk = _walk(p, q, step, radius)
         if len(room) < walk.parts + walk.levels:
             room = np.empty((walk.parts + walk.levels, rows, cols), np.float32)
             room[0] = h

@@ -10,7 +10,7 @@ import numpy as np
 from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.base.parallel import IDLE, Task
-from silent_loom.core.delivery.difference import Difference, differences, picture_of
+from silent_loom.core.delivery.proving.difference import Difference, differences, picture_of
 from silent_loom.core.files import read
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.write import write

@@ -13,8 +13,8 @@ from silent_loom.core.delivery.fitting import fit, fitted
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.placing import check_folder
 from silent_loom.core.delivery.profile import Profile, of_maps
-from silent_loom.core.delivery.proof import Verdict, verdict
-from silent_loom.core.delivery.receiver import receive
+from silent_loom.core.delivery.proving.proof import Verdict, verdict
+from silent_loom.core.delivery.proving.receiver import receive
 from silent_loom.core.delivery.reduce import reduced
 from silent_loom.core.delivery.shelf import profile
 from silent_loom.core.delivery.unpacking import unpack

@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.profile import Profile, file_names
-from silent_loom.core.delivery.receiver import MISTAKES
+from silent_loom.core.delivery.proving.receiver import MISTAKES
 from silent_loom.core.delivery.shelf import known, profile
 from silent_loom.core.screen.display import rgba
 from silent_loom.core.weave.threads import check_name

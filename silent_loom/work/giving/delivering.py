@@ -11,7 +11,7 @@ from silent_loom.core.delivery.baking.forecast import check_memory, memory_there
 from silent_loom.core.delivery.baking.makers import How, maker
 from silent_loom.core.delivery.fitting import fit, fitted
 from silent_loom.core.delivery.profile import Profile
-from silent_loom.core.delivery.proof import verdict
+from silent_loom.core.delivery.proving.proof import verdict
 from silent_loom.core.delivery.shelf import Shelf, known, profile
 from silent_loom.core.ways.bake import BakeOrder
 from silent_loom.work.desk import Desk

@@ -18,11 +18,10 @@ from silent_loom.core.delivery.baking.detail import losses
 from silent_loom.core.delivery.baking.forecast import Forecast, forecast, memory_there
 from silent_loom.core.delivery.fitting import fit
 from silent_loom.core.delivery.names import file_name
-from silent_loom.core.delivery.packing import needed, pack
+from silent_loom.core.delivery.packing import needed, pack, write_file
 from silent_loom.core.delivery.profile import FileSpec, Profile, alone, file_names
 from silent_loom.core.delivery.shelf import Shelf
 from silent_loom.core.delivery.verdict import Packed, verdict
-from silent_loom.core.files import write
 from silent_loom.core.files.png import png_bytes
 from silent_loom.core.moving.resample import at_most
 from silent_loom.core.ways.bake import BakeOrder
@@ -91,7 +90,7 @@ class Fitting:
                     samples = pack(spec, parts, plan.threads, wanted.green)
                     w, h = max(1, done.width // spec.share), max(1, done.height // spec.share)
                     grown = w * h / (samples.shape[0] * samples.shape[1])
-                    one = Packed(spec, w, h, round(_bytes(Path(folder) / file, spec, samples) * grown))
+                    one = Packed(spec, w, h, round(write_file(Path(folder) / file, spec, samples).bytes * grown))
                     packed.append(one)
                     shown = _pictures(samples, spec)
                     told = {"file": file, "suffix": spec.suffix, "width": w, "height": h, "bytes": one.bytes}
@@ -113,19 +112,6 @@ def _apart(wanted: Profile, meanings: Mapping[str, Any], w: int, h: int) -> list
     names = needed(wanted, meanings)
     deep = {t: f.depth for f in wanted.files for t in f.threads}
     return [Packed(alone(meanings[n]).model_copy(update={"depth": deep.get(n, "8")}), w, h, 0) for n in names]
-
-
-def _bytes(path: Path, spec: FileSpec, samples: Floats) -> int:
-    return write(
-        path,
-        samples,
-        fmt=spec.format,
-        depth=spec.depth,
-        colour=spec.colour,
-        dither=spec.dither and not spec.palette,
-        quality=spec.quality,
-        palette=spec.palette,
-    ).bytes
 
 
 def _pictures(samples: Floats, spec: FileSpec) -> dict[str, str]:

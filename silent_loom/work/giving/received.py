@@ -12,7 +12,7 @@ from pathlib import Path
 
 from silent_loom.core.base.errors import LoomError, NotMade
 from silent_loom.core.base.images import Image
-from silent_loom.core.delivery.receiver import MISTAKES, Received, mistaken, receive
+from silent_loom.core.delivery.proving.receiver import MISTAKES, Received, mistaken, receive
 from silent_loom.core.moving.resample import at_most
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.threads import ThreadSpec

@@ -8,7 +8,7 @@ from typing import Any
 from silent_loom.core.base.errors import NotMade
 from silent_loom.core.base.images import Image
 from silent_loom.core.base.parallel import Rank, Task
-from silent_loom.core.delivery.difference import as_filed, differences, picture_of
+from silent_loom.core.delivery.proving.difference import as_filed, differences, picture_of
 from silent_loom.core.moving.resample import resize
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.core.weave.threads import ThreadSpec

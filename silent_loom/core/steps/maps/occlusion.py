@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from types import MappingProxyType
 from typing import Literal
 
 import numpy as np
 
-from silent_loom.core.base.images import Image, Kind, data
+from silent_loom.core.base.images import Floats, Image, Kind, data
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.maps.horizon import sky_of
 from silent_loom.core.steps.maps.normal import from_height
@@ -80,11 +81,22 @@ class Occlusion(MapStep[OcclusionSettings]):
         self, s: OcclusionSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
     ) -> dict[str, Image]:
         height = inputs[s.reads_from]
-        scaled = height.with_pixels(height.pixels * np.float32(s.height_scale))
-        normals = from_height(scaled, 1.0, task)
+        plane = height.plane() if s.height_scale == 1 else height.plane() * np.float32(s.height_scale)
+        across, down = height.texel_mm
+
+        def normals(part: Floats) -> Floats:
+            size = part.shape[1] * across, part.shape[0] * down
+            return from_height(Image(part[..., None], Kind.DATA, size, height.wraps), 1.0, task).pixels
+
         fine = s.azimuths == 32
-        sky = sky_of(scaled.plane(), normals.pixels, height.texel_mm, s.radius_mm, fine=fine, bent=s.bent, task=task)
-        made = {"occlusion": data(1 - np.float32(s.strength) * (1 - sky.seen), height)}
+        of = normals if height.wraps else normals(plane)  # at edges that do not meet, slopes are those of one side
+        sky = sky_of(plane, of, height.texel_mm, s.radius_mm, fine=fine, bent=s.bent, task=task)
+        seen = sky.seen
+        if s.strength != 1:
+            seen -= np.float32(1)
+            seen *= np.float32(s.strength)
+            seen += np.float32(1)
+        made = {"occlusion": data(seen, height)}
         if sky.bent is not None:
-            made[BENT] = normals.with_pixels(sky.bent)
+            made[BENT] = replace(height, pixels=sky.bent, kind=Kind.NORMAL)
         return made

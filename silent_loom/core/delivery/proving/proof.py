@@ -11,8 +11,8 @@ import numpy as np
 from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.base.srgb import decode_srgb, encode_srgb
-from silent_loom.core.delivery.difference import Difference, differences
-from silent_loom.core.delivery.receiver import MISTAKES, Received, Seen, apart, looked_at, mistaken, responsible
+from silent_loom.core.delivery.proving.difference import Difference, differences
+from silent_loom.core.delivery.proving.receiver import MISTAKES, Received, Seen, apart, looked_at, mistaken, responsible
 from silent_loom.core.screen.display import shown
 from silent_loom.core.weave.threads import ThreadSpec
 

@@ -1,0 +1,1 @@
+"""What a receiver reads and shows, held against what was meant."""
