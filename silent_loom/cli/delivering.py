@@ -176,13 +176,18 @@ def unpack(
     folder: Annotated[Path, typer.Argument(help="The folder of a delivery.", show_default=False)],
     out: Annotated[Path, typer.Option("--out", help="Folder for the maps; new or empty.", show_default=False)],
     profile: Annotated[str, typer.Option(help="How it was packed, where it has no manifest.")] = "",
+    file: Annotated[
+        list[str] | None,
+        typer.Option(metavar="NAME=CHANNEL,…", help="The same by hand: masks.png=occlusion,roughness,metallic."),
+    ] = None,
+    green: Annotated[str, typer.Option(help="Where green of normals points that are told by hand: up or down.")] = "up",
     as_json: Json = False,
 ) -> None:
     """Write every map of packed files into a file of its own."""
     from silent_loom.core.ways.repack import unpack_files
 
     loaded()
-    files = unpack_files(folder, out, profile)
+    files = unpack_files(folder, out, profile, told=file or [], green=green)
     print(json.dumps(files, ensure_ascii=False) if as_json else f"{count(files)} in {out}: {', '.join(files)}")
 
 

@@ -65,6 +65,19 @@ def test_bake_deliver_unpack_and_proof(library: Path, tmp_path: Path) -> None:
     assert (again.returncode, "not empty" in again.stderr) == (1, True)
     out = run("unpack", tmp_path / "packed", "--out", tmp_path / "maps", "--json")
     assert "packed_roughness.png" in json.loads(out.stdout)
+    hand = run(
+        "unpack",
+        tmp_path / "packed",
+        "--out",
+        tmp_path / "hand",
+        "--file",
+        "metallicsmoothness.png=metallic,metallic,metallic,1-roughness",
+    )
+    assert hand.returncode == 0, hand.stderr
+    one, other = (read(tmp_path / f / "packed_roughness.png").samples for f in ("maps", "hand"))
+    np.testing.assert_array_equal(one, other)
+    odd = run("unpack", tmp_path / "packed", "--out", tmp_path / "odd", "--file", "metallicsmoothness.png=what.q")
+    assert (odd.returncode, "NAME=CHANNEL" in odd.stderr) == (1, True)
     # One texel of one file, changed: said, and told by its exit code
     path = tmp_path / "packed" / "quay_stone_normal.png"
     picture = read(path).data()

@@ -15,6 +15,7 @@ from silent_loom.core.delivery.proving.proof import prove, verdict
 from silent_loom.core.delivery.proving.receiver import apart, looked_at, receive
 from silent_loom.core.delivery.shelf import profile
 from silent_loom.core.files import write
+from silent_loom.core.look.meters.seam_meter import seams
 from silent_loom.core.ways.bake import BakeOrder, bake, check_disk
 from silent_loom.core.ways.sources import FileSources, digest_of
 from silent_loom.core.weave.answers.evaluate import Evaluator
@@ -110,6 +111,33 @@ def test_too_large_is_refused_with_what_it_would_need(baked: tuple[Evaluator, We
     only = profile("plain").model_copy(update={"files": tuple(f for f in profile("plain").files if f.suffix == "opacity")})
     with pytest.raises(LoomError, match="none of the maps"):
         bake(evaluator, weave, only, tmp_path / "s", "waves", BakeOrder(64))
+
+
+def test_a_crop_to_a_square_repeat_is_closed_again(baked: tuple[Evaluator, Weave], tmp_path: Path) -> None:
+    evaluator, weave = baked
+    first = weave.steps[0]
+    assert isinstance(first, StepEntry)
+    wide = first.model_copy(update={"settings": {**first.settings, "width_mm": 200.0}})
+    two = StepEntry(step="breakup", settings={"repeat_x": 2, "repeat_y": 1})
+    oblong = weave.model_copy(update={"steps": (wide, two, *weave.steps[1:])})
+    w, h = evaluator.plan(oblong).geometry.size_mm
+    assert w == pytest.approx(2 * h)
+    wanted = profile("master").model_copy(update={"square": "crop"})
+    manifest = bake(evaluator, oblong, wanted, tmp_path / "s", "waves", BakeOrder(192))
+    assert manifest["size"] == [192, 192]
+    assert manifest["repeat_mm"] == pytest.approx([0.98 * h, 0.98 * h])
+    assert any("cropped to a square repeat" in w for w in manifest["fit"])
+    maps = receive(tmp_path / "s").unpacked.maps
+    x, y = seams(maps["base"], search=False)
+    assert max(x.figure, y.figure) < 1.3
+
+
+def test_nothing_but_values_is_no_bake(baked: tuple[Evaluator, Weave], tmp_path: Path) -> None:
+    evaluator, weave = baked
+    only = profile("plain").model_copy(update={"files": tuple(f for f in profile("plain").files if f.suffix == "metallic")})
+    with pytest.raises(LoomError, match="no file"):
+        bake(evaluator, weave, only, tmp_path / "s", "waves", BakeOrder(64, skip_constant=True))
+    assert not (tmp_path / "s").exists()
 
 
 def test_the_picture_says_who_is_responsible(baked: tuple[Evaluator, Weave], tmp_path: Path) -> None:

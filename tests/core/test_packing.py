@@ -256,9 +256,10 @@ def test_smaller_sets_let_roughness_take_up_what_normals_lose() -> None:
 
 
 def test_a_second_smaller_set_is_made_from_the_first(maps: dict[str, Image], tmp_path: Path) -> None:
-    wanted = profile("gltf").model_copy(update={"smaller": 8})
+    wanted = profile("gltf").model_copy(update={"sizes": (16, 8)})
     manifest = deliver(tmp_path / "s", "deck", maps, wanted, depth_mm=10)
-    small = [f for f in manifest["files"] if f.get("set") == "small"]
+    small = [f for f in manifest["files"] if f.get("set") == "8"]
+    assert sum(f.get("set") == "16" for f in manifest["files"]) == 3
     assert {f["file"] for f in small} == {"deck_basecolor_8.png", "deck_normal_8.png", "deck_occlusionroughnessmetallic_8.png"}
     assert all(f["size"] == [8, 8] for f in small)
     assert unpack(tmp_path / "s").maps["base"].width == N

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from silent_loom import __version__
+from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.images import Image
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.delivery.fitting import Fit, fit
@@ -140,6 +141,8 @@ def deliver_as_made(
     check_targets(folder, [*names, MANIFEST], replaceable)
     with gathered(folder, replaceable) as hidden:
         making.write(hidden, names, threads_made, make, how, order.skip_constant)
+        if not making.entries:
+            raise LoomError("there would be no file: every map is the same everywhere", name, "Write constant maps, too.")
         manifest = facts_of(
             profile, name, how, making, {t: _meaning(meanings, t) for t in threads_made}, order.version, order.two_sided
         )

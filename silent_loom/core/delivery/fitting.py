@@ -15,6 +15,8 @@ from silent_loom.core.moving.resample import resize
 
 MOST_LAID = 8
 """Repeats that are laid beside each other at most to make a square."""
+CROPPED = 0.98
+"""Of the shorter side, what a cropped square keeps: the rest is the overlap that closes it."""
 NEAR = 0.005
 """Of its side: so far from a square still is one."""
 
@@ -66,6 +68,12 @@ def fit(profile: Profile, size_mm: tuple[float, float], size: int) -> Fit:
         width = height = size
         ask = max(-(-size // laid[0]), -(-size // laid[1]))
         words.append(f"{laid[0]} × {laid[1]} repeats make the square")
+    elif abs(w / h - 1) > NEAR and profile.square == "crop":
+        side = CROPPED * min(w, h)
+        shown = (side, side)
+        width = height = size
+        ask = -(-round(size * longer) // max(1, round(side)))
+        words.append(f"cropped to a square repeat of {side:g} mm and closed again by a cut, all maps alike")
     elif abs(w / h - 1) > NEAR and profile.square == "squeeze":
         width = height = size
         ask = round(size * longer / min(w, h))

@@ -23,7 +23,7 @@ def needed(profile: Profile, present: Iterable[str]) -> list[str]:
     """
     have = set(present)
     wanted = profile.wants() & have
-    if (profile.smaller or any(f.share > 1 for f in profile.files)) and "roughness" in wanted:
+    if (profile.sizes or any(f.share > 1 for f in profile.files)) and "roughness" in wanted:
         wanted |= {"normal"} & have
     return threads.order(wanted)
 

@@ -100,8 +100,10 @@ class Profile(BaseModel):
     tokens: dict[str, str] = Field(default_factory=dict, description="Tokens of its own, and what they stand for.")
     model: str = Field("", max_length=100, description="The name that the material has in the receiver's model.")
     green: Literal["up", "down"] = "up"
-    square: Literal["keep", "repeats", "squeeze"] = Field("keep", description="What happens to a repeat that is not square.")
-    smaller: int = Field(0, ge=0, le=4096, description="Longer side of a second set for small devices; 0 for none.")
+    square: Literal["keep", "repeats", "crop", "squeeze"] = Field(
+        "keep", description="What happens to a repeat that is not square."
+    )
+    sizes: tuple[int, ...] = Field((), max_length=6, description="Longer sides of smaller sets beside, as for small devices.")
     files: tuple[FileSpec, ...] = Field(min_length=1, max_length=32)
     limits: Limits = Limits()
     models: tuple[Model, ...] = Field((), description="Open materials to write beside the pictures.")
@@ -119,6 +121,8 @@ class Profile(BaseModel):
     def _holds_together(self) -> Profile:
         check_pattern(self.pattern, self.tokens)
         suffixes = [f.suffix.casefold() for f in self.files]
+        if any(not 8 <= n <= 8192 for n in self.sizes) or len(set(self.sizes)) < len(self.sizes):
+            raise ValueError("sides of smaller sets lie in 8…8192, each once")
         twice = [s for s in suffixes if suffixes.count(s) > 1]
         if twice:
             raise ValueError(f"two files have the suffix {twice[0]}")

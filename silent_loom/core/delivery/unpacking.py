@@ -111,7 +111,7 @@ Packed = list[tuple[Path, tuple[Channel, ...], bool, Channel | None]]
 def _by_manifest(folder: Path, manifest: Mapping[str, Any]) -> Packed:
     out: Packed = []
     for entry in manifest["files"]:
-        if not entry.get("channels") or entry.get("set") == "small":
+        if not entry.get("channels") or entry.get("set"):
             continue  # an open material, a word to read, or made from another
         name = Path(str(entry["file"])).name  # never outside of the folder
         if not (folder / name).is_file():

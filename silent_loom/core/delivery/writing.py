@@ -85,9 +85,8 @@ class Making:
         skip_constant: bool,
     ) -> None:
         """Make the maps and write each file once all that goes into it is there."""
-        small = self.profile.smaller if 0 < self.profile.smaller < max(how.width, how.height) else 0
-        stem = "" if not small else f"_{small}"
-        self._order = [*names, *(_small_name(t, stem) for t in names if small)]
+        small = [n for n in self.profile.sizes if n < max(how.width, how.height)]
+        self._order = [*names, *(_small_name(t, n) for n in small for t in names)]
         waiting = dict(names)
         maps: dict[str, Image] = {}
         with ThreadPoolExecutor(max(1, WORKERS)) as pool:
@@ -99,15 +98,15 @@ class Making:
                 raw = self._raw.pop(thread) if thread in self._raw else make(thread)
                 maps[thread] = fitted(raw, how, self.task.part(0, 0))
                 self._keep_small(thread, maps[thread])
-                for target in [t for t, spec in waiting.items() if self._all_of(spec, made, small) <= set(self.small)]:
+                for target in [t for t, spec in waiting.items() if self._all_of(spec, made, bool(small)) <= set(self.small)]:
                     spec = waiting.pop(target)
-                    parts = {t: maps[t] for t in self._all_of(spec, made, small)} or {thread: maps[thread]}
+                    parts = {t: maps[t] for t in self._all_of(spec, made, bool(small))} or {thread: maps[thread]}
                     if skip_constant and self._skipped(spec, parts):
                         continue
                     writing.append(pool.submit(self._one, hidden, target, spec, parts, 0, ""))
-                    if small:
-                        writing.append(pool.submit(self._one, hidden, _small_name(target, stem), spec, parts, small, target))
-                needed = {t for spec in waiting.values() for t in self._all_of(spec, made, small)}
+                    for n in small:
+                        writing.append(pool.submit(self._one, hidden, _small_name(target, n), spec, parts, n, target))
+                needed = {t for spec in waiting.values() for t in self._all_of(spec, made, bool(small))}
                 maps = {t: m for t, m in maps.items() if t in needed}  # a large set is never all in memory
             for i, done in enumerate(writing):
                 self.task.report(0.85 + 0.15 * i / len(writing), f"writing file {i + 1} of {len(writing)}")
@@ -119,7 +118,7 @@ class Making:
         if thread == "opacity":
             self.cutout = all_or_nothing(image)
 
-    def _all_of(self, spec: FileSpec, made: Sequence[str], small: int) -> set[str]:
+    def _all_of(self, spec: FileSpec, made: Sequence[str], small: bool) -> set[str]:
         """Threads that have to be there before a file can be written."""
         wanted = spec.threads & set(made)
         if (small or spec.share > 1) and "roughness" in wanted:
@@ -164,7 +163,7 @@ class Making:
             "bytes": done.bytes,
             "sha256": sha256(hidden / target),
             **({"dither": True} if spec.dither and spec.depth == "8" and not done.constant and not spec.palette else {}),
-            **({"set": "small", "small_of": of} if of else {}),
+            **({"set": str(small), "small_of": of} if of else {}),
         }
         if spec.format == "jpeg" or (spec.format == "webp" and spec.colour) or (spec.palette and len(spec.channels) > 1):
             entry["lossy"] = True
@@ -178,9 +177,9 @@ class Making:
             self.samples[target] = reduce_area(np.ascontiguousarray(samples), wide, tall) if wide < w else samples
 
 
-def _small_name(target: str, stem: str) -> str:
+def _small_name(target: str, size: int) -> str:
     first, _, end = target.rpartition(".")
-    return f"{first}{stem}.{end}"
+    return f"{first}_{size}.{end}"
 
 
 def _palette_facts(path: Path, spec: FileSpec, samples: Floats) -> dict[str, Any]:

@@ -18,6 +18,7 @@ from silent_loom.core.delivery.files import Order, deliver_as_made
 from silent_loom.core.delivery.fitting import Fit, fit
 from silent_loom.core.delivery.packing import needed
 from silent_loom.core.delivery.profile import Profile
+from silent_loom.core.ways.squared import squared
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import Weave
 
@@ -98,7 +99,9 @@ def bake(
     how = fit(wanted, plan.geometry.size_mm, order.size)
     check_memory(how.width, how.height, order.how.supersample, order.memory or memory_there() * 3 // 4)
     check_disk(folder, disk_for(wanted, how))
-    make = maker(evaluator, weave, how.ask, order.how, task.part(0, 0))
+    whole = maker(evaluator, weave, how.ask, order.how, task.part(0, 0))
+    with hold():
+        make = squared(whole, names, wanted, plan.geometry.size_mm, task.part(0, 0))
 
     def held(thread: str) -> Image:
         with hold():

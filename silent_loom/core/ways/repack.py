@@ -2,22 +2,27 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from silent_loom.core.base.errors import LoomError
-from silent_loom.core.base.images import Image
+from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.base.parallel import IDLE, Task
+from silent_loom.core.delivery.channel import parse_channel
 from silent_loom.core.delivery.files import Order, deliver
 from silent_loom.core.delivery.fitting import fit, fitted
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.placing import check_folder
-from silent_loom.core.delivery.profile import Profile, of_maps
+from silent_loom.core.delivery.profile import FileSpec, Profile, of_maps
 from silent_loom.core.delivery.proving.proof import Verdict, verdict
 from silent_loom.core.delivery.proving.receiver import receive
 from silent_loom.core.delivery.reduce import reduced
 from silent_loom.core.delivery.shelf import profile
 from silent_loom.core.delivery.unpacking import unpack
+from silent_loom.core.files.formats import by_name
+from silent_loom.core.ways.squared import squared
+from silent_loom.core.weave import threads
 from silent_loom.core.weave.threads import ThreadSpec
 
 
@@ -75,6 +80,9 @@ def deliver_folder(
     if size and size < longer:
         w, h = max(1, round(first.width * size / longer)), max(1, round(first.height * size / longer))
         maps = reduced(maps, w, h, task=task.part(0, 0.2))
+    if wanted.square == "crop":
+        make = squared(maps.__getitem__, list(maps), wanted, first.size_mm, task.part(0, 0.3))
+        maps = {n: make(n) for n in maps}
     return deliver(
         out, name or file_name(folder.name), maps, wanted, meanings=found.meanings, order=order or Order(), force=force, task=task
     )
@@ -140,7 +148,42 @@ def _as_delivered(image: Image, manifest: dict[str, Any]) -> Image:
     return fitted(image, how)
 
 
-def unpack_files(folder: Path, out: Path, profile_name: str = "", depth_mm: float | None = None) -> list[str]:
+def by_hand(told: Sequence[str], green: str = "up") -> Profile:
+    """A profile of packed files, told one by one: ``NAME=CHANNEL,CHANNEL,…``, as a profile writes channels.
+
+    >>> by_hand(["masks=occlusion,roughness,metallic"]).files[0].suffix
+    'masks'
+
+    Raises
+    ------
+    LoomError
+        One of them cannot be read.
+    """
+    files = []
+    for text in told:
+        name, equals, rest = text.partition("=")
+        try:
+            channels = tuple(parse_channel(c) for c in rest.split(","))
+            meant = {threads.spec(c.thread).kind for c in channels[:3] if c.thread}
+            stem = Path(name.strip())
+            fmt = by_name(stem.name) or "png"
+            depth = "float" if fmt == "openexr" else "8"
+            colour = meant == {Kind.COLOUR}
+            files.append(
+                FileSpec(suffix=stem.stem, channels=channels, colour=colour, format=cast(Any, fmt), depth=cast(Any, depth))
+            )
+        except ValueError:
+            raise LoomError(
+                "this is not NAME=CHANNEL,CHANNEL", text, "For example: masks.png=occlusion,roughness,metallic"
+            ) from None
+    if not files:
+        raise LoomError("no file is told of", "unpack", "For example: --file masks.png=occlusion,roughness,metallic")
+    return Profile(name="by-hand", title="By hand", green=cast(Any, green), files=tuple(files))
+
+
+def unpack_files(
+    folder: Path, out: Path, profile_name: str = "", depth_mm: float | None = None, told: Sequence[str] = (), green: str = "up"
+) -> list[str]:
     """Write every map of a delivery into a file of its own, with the bits that its file had.
 
     Parameters
@@ -149,6 +192,10 @@ def unpack_files(folder: Path, out: Path, profile_name: str = "", depth_mm: floa
         The delivery, and a folder that is new or empty.
     profile_name : str
         How it was packed, where it has no manifest.
+    told : sequence of str
+        The same by hand, file by file: see `by_hand`.
+    green : str
+        Of normals that are told by hand.
 
     Returns
     -------
@@ -161,7 +208,8 @@ def unpack_files(folder: Path, out: Path, profile_name: str = "", depth_mm: floa
         The folder is not empty, or the delivery cannot be read.
     """
     check_folder(out, False)
-    found = unpack(folder, profile(profile_name) if profile_name else None, depth_mm)
+    wanted_by = by_hand(told, green) if told else profile(profile_name) if profile_name else None
+    found = unpack(folder, wanted_by, depth_mm)
     plain = profile("plain")
     files = []
     for spec_ in of_maps(plain, found.meanings, list(found.maps)).files:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 from fastapi import APIRouter, Response
@@ -73,12 +74,14 @@ class Order(BaseModel):
     lit: bool = Field(False, description="The base colour as the surface looks under light.")
     skip_constant: bool = Field(False, description="Maps that are the same everywhere get no file.")
     two_sided: bool = Field(False, description="The surface is seen from both sides.")
+    memory_gb: float = Field(0, ge=0, le=4096, description="Memory that may be used; three quarters of what is free if 0.")
     source: str = Field("", max_length=40, description="An earlier bake that it is made from; the live material if empty.")
     view: str = Field("", max_length=80)
     sequence: int = 0
 
     def order(self) -> Any:
-        return order_of(self.size, self.supersample, self.lost_length, self.lit, self.skip_constant, self.two_sided)
+        made = order_of(self.size, self.supersample, self.lost_length, self.lit, self.skip_constant, self.two_sided)
+        return replace(made, memory=round(self.memory_gb * 1e9))
 
     def wanted(self, bench: Workbench) -> Profile:
         return profile(self.profile, bench.shelf.folder) if isinstance(self.profile, str) else self.profile

@@ -22,6 +22,7 @@ from silent_loom.core.delivery.shelf import profile as profile_of
 from silent_loom.core.delivery.unpacking import manifest_of
 from silent_loom.core.ways.bake import BakeOrder, bake
 from silent_loom.core.ways.repack import prove_folder, prove_maps
+from silent_loom.core.ways.squared import squared
 from silent_loom.core.weave.answers.cache import Cache
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.upgrade import parsed
@@ -154,6 +155,7 @@ def prove_against(delivery: Path, against: str, data: Path | None, profile: str 
         baked = How(int(manifest.get("supersample", 1)), bool(manifest.get("lost_length", True)), bool(manifest.get("lit")))
         make = maker(evaluator, weave, how.ask, baked)
         names = [n for n in needed(wanted, plan.threads) if n in wanted.wants()]
+        make = squared(make, names, wanted, plan.geometry.size_mm)
         meant: dict[str, Image] = {n: fitted(make(n), how) for n in names}
         ranges = {n: plan.spec(n) for n in names}
         return prove_maps(delivery, meant, ranges, profile, mistakes=True).as_dict()

@@ -14,6 +14,7 @@ from silent_loom.core.delivery.profile import Profile
 from silent_loom.core.delivery.proving.proof import verdict
 from silent_loom.core.delivery.shelf import Shelf, known, profile
 from silent_loom.core.ways.bake import BakeOrder
+from silent_loom.core.ways.squared import squared
 from silent_loom.work.desk import Desk
 from silent_loom.work.giving.received import Receiving
 from silent_loom.work.giving.zipping import zipped
@@ -108,6 +109,9 @@ class Delivering:
         size = row.size if how is None else how.ask
         baked = How(int(manifest.get("supersample", 1)), bool(manifest.get("lost_length", True)), bool(manifest.get("lit")))
         make = maker(evaluator, weave, size, baked, job.task.part(0, 0))
+        if wanted is not None:
+            with self.desk.lane.hold(job.task):
+                make = squared(make, [n for n in got.maps if n in plan.threads], wanted, plan.geometry.size_mm, job.task)
         meant: dict[str, Image] = {}
         for i, name in enumerate(n for n in got.maps if n in plan.threads):
             job.task.report(0.1 + 0.7 * i / len(got.maps), plan.spec(name).title)

@@ -50,7 +50,7 @@ class Fitting:
             )
 
         told = self.desk.answer(ident, work, rank=Rank.ASIDE, view=view, sequence=sequence)
-        most = memory_there() * 3 // 4
+        most = order.memory or memory_there() * 3 // 4
         return {**told.as_dict(), "memory_there": most, "fits_memory": told.memory <= most}
 
     def losses(self, ident: str, wanted: Profile, size: int, view: str = "", sequence: int = 0) -> dict[str, Any]:

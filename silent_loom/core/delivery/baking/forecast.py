@@ -234,15 +234,11 @@ def _files(
             skipped = skip_constant and bool(spec.threads & set(maps)) and spec.threads & set(maps) <= level
             grown = w * h / max(1, _texels(parts))
             out.append(FileForecast(file, w, h, spec.depth, round(written * grown), skipped))
-            if profile.smaller and profile.smaller < max(done.width, done.height):
-                part = profile.smaller / max(done.width, done.height)
-                smaller = (round(w * part), round(h * part))
-                stem, _, end = file.rpartition(".")
-                out.append(
-                    FileForecast(
-                        f"{stem}_{profile.smaller}.{end}", *smaller, spec.depth, round(written * grown * part**2), skipped
-                    )
-                )
+            stem, _, end = file.rpartition(".")
+            for side in [n for n in profile.sizes if n < max(done.width, done.height)]:
+                part = side / max(done.width, done.height)
+                small = round(w * part), round(h * part)
+                out.append(FileForecast(f"{stem}_{side}.{end}", *small, spec.depth, round(written * grown * part**2), skipped))
     return out, time.perf_counter() - began
 
 

@@ -79,7 +79,7 @@ def surface_of(manifest: Mapping[str, Any]) -> Surface:
     encodings: dict[str, str] = {}
     in_base = False
     for entry in manifest["files"]:
-        if "channels" not in entry or entry.get("set") == "small":
+        if "channels" not in entry or entry.get("set"):
             continue
         channels = [parse_channel(c) for c in entry["channels"]]
         encodings[entry["file"]] = str(entry["colour"])

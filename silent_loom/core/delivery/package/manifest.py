@@ -38,7 +38,7 @@ class Listed(BaseModel):
     palette_degrees: float | None = Field(None, description="By how much a palette turns normals, on average.")
     lossy: bool = Field(False, description="The format does not keep every code.")
     dither: bool = False
-    set: Literal["", "small"] = Field("", description="'small' for the second set, for small devices.")
+    set: str = Field("", description="Longer side of the smaller set that it belongs to; empty in the set itself.")
     small_of: str = Field("", description="The file of the large set that it was made from.")
 
 
@@ -85,4 +85,8 @@ class Manifest(BaseModel):
 
 def schema() -> dict[str, Any]:
     """The JSON schema of a manifest (draft 2020-12)."""
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **Manifest.model_json_schema(mode="serialization")}
+    made = Manifest.model_json_schema()
+    long = made["$defs"]["Channel"]
+    short = {"type": "string", "description": "Short: 'roughness', 'base.g', '1-roughness', '0.5'."}
+    made["$defs"]["Channel"] = {"anyOf": [short, long]}
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **made}

@@ -87,7 +87,7 @@ def _file(entry: Mapping[str, Any]) -> list[str]:
     coded = {"sRGB": "colour (sRGB)", "linear": "colour (linear light)"}.get(entry["colour"], "data: no colour conversion")
     more = [f"{_FORMATS[entry['format']]} {bits}", coded]
     if entry.get("small_of"):
-        more.append("for small devices")
+        more.append(f"of the smaller set, {entry['set']}")
     if entry.get("palette"):
         more.append(f"{entry['palette']} colours")
     if entry.get("palette_degrees"):

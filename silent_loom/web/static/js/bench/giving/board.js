@@ -5,7 +5,7 @@ import { inspector } from "./channel.js";
 import { Tried } from "./tried.js";
 
 const MODELS = { glb: "GLB", gltf: "glTF", mtlx: "MaterialX", usda: "USD", usdz: "USDZ" };
-const SQUARES = { keep: "keep its shape", repeats: "whole repeats", squeeze: "squeeze" };
+const SQUARES = { keep: "keep its shape", repeats: "whole repeats", crop: "crop, closed again", squeeze: "squeeze" };
 
 export function startBoard(state, saved) {
   const sheet = document.getElementById("board-sheet"), body = document.getElementById("profile-board");
@@ -50,7 +50,7 @@ export function startBoard(state, saved) {
       field("In the model called", text("model", { placeholder: "as the material" })),
       field("Green", select(draft.green, [["up", "up"], ["down", "down"]], (v) => { draft.green = v; })),
       field("Not square", select(draft.square, Object.entries(SQUARES), (v) => { draft.square = v; })),
-      field("Smaller set", select(draft.smaller, [[0, "none"], [256, "256"], [512, "512"], [1024, "1024"]], (v) => { draft.smaller = +v; })),
+      field("Smaller sets", el("input", { type: "text", value: draft.sizes.join(", "), placeholder: "none; 512, 256", "aria-label": "Sizes of smaller sets", onchange: (e) => { draft.sizes = e.target.value.split(/[^0-9]+/).filter(Boolean).map(Number); changed(); } })),
       el("fieldset", { class: "field wide" }, el("legend", {}, "Open materials beside"), ...Object.entries(MODELS).map(([m, t]) => check(t, draft.models.includes(m), (on) => { draft.models = on ? [...draft.models, m] : draft.models.filter((x) => x !== m); }))),
       el("details", { class: "limits" }, el("summary", {}, "Limits of the receiver"), el("div", { class: "board-top" }, limit("files", "Pictures"), limit("size", "Longest side"), limit("total_mb", "MB of files", 0.1), limit("memory_mb", "MB of graphics memory", 0.1),
         check("compressed in blocks there", draft.limits.blocks, (on) => { draft.limits.blocks = on; }), check("powers of two", draft.limits.powers_of_two, (on) => { draft.limits.powers_of_two = on; }))),
@@ -102,7 +102,7 @@ export function startBoard(state, saved) {
 
   function defaults(p) {
     const limits = { files: 0, size: 0, total_mb: 0, memory_mb: 0, blocks: false, formats: [], powers_of_two: false };
-    return { says: "", pattern: "{material}_{map}", model: "", tokens: {}, green: "up", square: "keep", smaller: 0, models: [], leaves_out: [], ...p, limits: { ...limits, ...p.limits },
+    return { says: "", pattern: "{material}_{map}", model: "", tokens: {}, green: "up", square: "keep", sizes: [], models: [], leaves_out: [], ...p, limits: { ...limits, ...p.limits },
       files: p.files.map((f) => ({ format: "png", depth: "8", colour: false, dither: false, quality: 92, compression: "fast", palette: 0, share: 1, optional: false, alpha_if_any: null, ...f })) };
   }
 }

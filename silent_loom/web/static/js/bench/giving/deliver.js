@@ -23,7 +23,7 @@ export function startDeliver(state) {
 
   const order = () => ({
     profile: look.chosen, size: look.size, source: $("deliver-from").value, supersample: +$("deliver-super").value,
-    skip_constant: $("deliver-skip").checked, lit: $("deliver-lit").checked, two_sided: $("deliver-two").checked,
+    skip_constant: $("deliver-skip").checked, lit: $("deliver-lit").checked, memory_gb: +$("deliver-memory").value || 0, two_sided: $("deliver-two").checked,
   });
   const tell = () => { words(); if (sheet.open) forecast.ask(order()); };
 
@@ -82,7 +82,7 @@ export function startDeliver(state) {
   }
   $("deliver-size").addEventListener("change", () => { look.size = +$("deliver-size").value; tell(); });
   for (const b of sheet.querySelectorAll("[data-size]")) b.addEventListener("click", () => { look.size = +b.dataset.size; if (look.size === 4096) look.chosen = "master"; receivers(); tell(); });
-  for (const id of ["deliver-from", "deliver-super", "deliver-skip", "deliver-lit", "deliver-two"]) $(id).addEventListener("change", tell);
+  for (const id of ["deliver-from", "deliver-super", "deliver-skip", "deliver-lit", "deliver-two", "deliver-memory"]) $(id).addEventListener("change", tell);
 
   // --- jobs ----------------------------------------------------------------------------------------------------
   const running = () => !!look.job && ["waiting", "running"].includes(look.job.state);
