@@ -298,7 +298,9 @@ def test_delivery_is_a_zip_with_a_manifest(client: TestClient, material: dict[st
             f"fore_deck/{n}"
             for n in (
                 "manifest.json",
-                "fore_deck.glb",
+                "read-me.txt",
+                "contact-sheet.png",
+                *(f"fore_deck.{e}" for e in ("glb", "gltf", "bin", "mtlx", "usdz")),
                 "fore_deck_basecolor.png",
                 "fore_deck_normal.png",
                 "fore_deck_occlusionroughnessmetallic.png",
