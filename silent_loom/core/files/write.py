@@ -146,40 +146,9 @@ def write(
     task.checkpoint()
     handle, partial = tempfile.mkstemp(prefix=f".{path.stem}.", suffix=path.suffix, dir=path.parent)
     os.close(handle)
+    how = _How(fmt, depth, colour, quality, small, palette)
     try:
-        if fmt == "png":
-            body = (
-                _palette.palette_bytes(codes, palette, colour=colour)
-                if palette
-                else _png.png_bytes(codes, colour=colour, small=small, task=task)
-            )
-            Path(partial).write_bytes(body)
-        elif fmt == "webp":
-            _write_webp(partial, codes, colour, quality)
-        elif fmt == "openexr":
-            values = samples
-            if codes.shape[2] in (2, 4):  # EXR keeps colour multiplied by alpha; under alpha 0 it stays as it is
-                a = samples[..., -1:]
-                values = np.concatenate([samples[..., :-1] * np.where(a > 0, a, 1), a], -1).astype(np.float32)
-            about: dict[str, Any] = {"compression": "piz" if depth == "half" else "zip"}
-            if colour:
-                about["chromaticities"] = _tags.REC_709
-            _oiio_write(partial, fmt, values, depth, about)
-        else:
-            kind = {"8": "uint8", "16": "uint16", "float": "float"}[depth]
-            extra: dict[str, Any] = {"oiio:UnassociatedAlpha": 1}
-            if fmt == "tiff":
-                extra |= {"compression": "zip", "tiff:zipquality": 9 if small else 6}
-            if fmt == "jpeg":
-                extra |= {"Compression": f"jpeg:{quality}", "jpeg:subsampling": "4:2:0" if colour else "4:4:4"}
-                codes = codes[..., :3] if codes.shape[2] == 4 else codes[..., :1] if codes.shape[2] == 2 else codes
-            if fmt == "targa":
-                extra["compression"] = "rle"
-                if codes.shape[2] == 2:  # it has no grey with alpha
-                    codes = codes[..., [0, 0, 0, 1]]
-            if colour and fmt in ("jpeg", "tiff") and depth != "float":
-                extra["ICCProfile"] = _tags.srgb_profile()
-            _oiio_write(partial, fmt, codes, kind, extra)
+        _encode(partial, samples, codes, how, task)
         size = os.path.getsize(partial)
         place(partial, path, replace=replace)
     except FileExistsError:
@@ -194,6 +163,63 @@ def write(
         drop(partial)
         raise
     return Written(size, clipped, constant)
+
+
+@dataclass(frozen=True)
+class _How:
+    """What a file is to be: see `write`."""
+
+    fmt: str
+    depth: Depth
+    colour: bool
+    quality: int
+    small: bool
+    palette: int
+
+
+def _encode(partial: str, samples: Floats, codes: NDArray[Any], how: _How, task: Task) -> None:
+    """Write the file under its passing name; ``codes`` are the samples themselves where the format keeps floats."""
+    if how.fmt == "png":
+        body = (
+            _palette.palette_bytes(codes, how.palette, colour=how.colour)
+            if how.palette
+            else _png.png_bytes(codes, colour=how.colour, small=how.small, task=task)
+        )
+        Path(partial).write_bytes(body)
+    elif how.fmt == "webp":
+        _write_webp(partial, codes, how.colour, how.quality)
+    elif how.fmt == "openexr":
+        _write_exr(partial, samples, how)
+    else:
+        _write_plain(partial, codes, how)
+
+
+def _write_exr(path: str, samples: Floats, how: _How) -> None:
+    values = samples
+    if samples.shape[2] in (2, 4):  # EXR keeps colour multiplied by alpha; under alpha 0 it stays as it is
+        a = samples[..., -1:]
+        values = np.concatenate([samples[..., :-1] * np.where(a > 0, a, 1), a], -1).astype(np.float32)
+    about: dict[str, Any] = {"compression": "piz" if how.depth == "half" else "zip"}
+    if how.colour:
+        about["chromaticities"] = _tags.REC_709
+    _oiio_write(path, how.fmt, values, how.depth, about)
+
+
+def _write_plain(path: str, codes: NDArray[Any], how: _How) -> None:
+    """TIFF, JPEG, TGA and BMP."""
+    about: dict[str, Any] = {"oiio:UnassociatedAlpha": 1}
+    if how.fmt == "tiff":
+        about |= {"compression": "zip", "tiff:zipquality": 9 if how.small else 6}
+    if how.fmt == "jpeg":
+        about |= {"Compression": f"jpeg:{how.quality}", "jpeg:subsampling": "4:2:0" if how.colour else "4:4:4"}
+        codes = codes[..., :3] if codes.shape[2] == 4 else codes[..., :1] if codes.shape[2] == 2 else codes
+    if how.fmt == "targa":
+        about["compression"] = "rle"
+        if codes.shape[2] == 2:  # it has no grey with alpha
+            codes = codes[..., [0, 0, 0, 1]]
+    if how.colour and how.fmt in ("jpeg", "tiff") and how.depth != "float":
+        about["ICCProfile"] = _tags.srgb_profile()
+    _oiio_write(path, how.fmt, codes, {"8": "uint8", "16": "uint16"}.get(how.depth, "float"), about)
 
 
 def _write_webp(path: str, codes: NDArray[Any], colour: bool, quality: int) -> None:
