@@ -136,7 +136,7 @@ def test_from_dropping_a_photo_to_the_zip(page: Page, address: str, photo_file: 
     page.select_option("#deliver-size", label="512")
     page.get_by_role("radio", name="Separate files").click()
     page.get_by_role("button", name="Make the zip").click()
-    link = page.locator("#deliver-sheet a[download]").first
+    link = page.locator("#made a[download]").first
     expect(link).to_be_visible(timeout=150_000)
     with page.expect_download() as download:
         link.click()

@@ -141,7 +141,7 @@ def deliver_as_made(
     check_targets(folder, [*names, MANIFEST], replaceable)
     with gathered(folder, replaceable) as hidden:
         making.write(hidden, names, threads_made, make, how, order.skip_constant)
-        if not making.entries:
+        if not making.entries and not profile.models:
             raise LoomError("there would be no file: every map is the same everywhere", name, "Write constant maps, too.")
         manifest = facts_of(
             profile, name, how, making, {t: _meaning(meanings, t) for t in threads_made}, order.version, order.two_sided

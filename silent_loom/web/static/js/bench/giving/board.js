@@ -58,7 +58,7 @@ export function startBoard(state, saved) {
   }
 
   function draw() {
-    const at = body.scrollTop, kept = body.querySelector(".tried");
+    const kept = body.querySelector(".tried"), scrolled = [".cloth", ".board-side"].map((c) => body.querySelector(c)?.scrollTop || 0);
     cloth?.away();
     cloth = new Cloth(draft, maps(), known.formats, { changed, choose: (c) => { chosen = c; pick(); }, chosen: () => chosen });
     body.replaceChildren(
@@ -66,9 +66,9 @@ export function startBoard(state, saved) {
       el("div", { class: "board-cloth" }, cloth.node, el("div", { class: "board-side" }, el("div", { id: "channel" }), kept || tried.node)),
       el("footer", {}, el("span", { class: "quiet" }, "Drag from a map to a channel; press a channel to change it."), el("button", { class: "act main push", type: "button", id: "board-save", onclick: save }, "Keep this profile")),
     );
-    body.scrollTop = at;
-    cloth.lay();
     pick();
+    [".cloth", ".board-side"].forEach((c, i) => { body.querySelector(c).scrollTop = scrolled[i]; }); // what was being looked at stays there
+    cloth.lay();
   }
   const maps = () => {
     const own = state.threads.filter((t) => t.made && !known.maps.some((m) => m.name === t.name)).map((t) => ({ name: t.name, title: t.title, dye: t.dye || "helper", parts: t.channels === 3 ? ["r", "g", "b"] : [""] }));
@@ -85,7 +85,7 @@ export function startBoard(state, saved) {
       await post(`/api/profiles${replace ? "?replace=true" : ""}`, draft);
       sheet.close();
       saved(draft.name);
-    } catch (error) { say(error.message); body.scrollTop = 0; }
+    } catch (error) { say(error.message); }
   }
 
   return async (name, at) => {
