@@ -80,7 +80,7 @@ export class Cloth {
     const from = this.leaves(e.currentTarget), line = svg("path", { class: "loose" });
     this.lines.append(line);
     const box = this.node.getBoundingClientRect();
-    const move = (m) => line.setAttribute("d", this.curve(from, [m.clientX - box.left, m.clientY - box.top]));
+    const move = (m) => line.setAttribute("d", this.curve(from, [m.clientX - box.left, m.clientY - box.top + this.node.scrollTop]));
     const up = (m) => {
       removeEventListener("pointermove", move);
       removeEventListener("pointerup", up);
@@ -99,7 +99,7 @@ export class Cloth {
   }
   place(node, side) {
     const a = node.getBoundingClientRect(), b = this.node.getBoundingClientRect();
-    return [a.left - b.left + (side ? a.width : 0), a.top - b.top + a.height / 2];
+    return [a.left - b.left + (side ? a.width : 0), a.top - b.top + a.height / 2 + this.node.scrollTop]; // threads scroll with the files
   }
   // A thread that hangs a little, as yarn does
   curve([x0, y0], [x1, y1]) { const sag = 10 + 0.06 * Math.abs(x1 - x0), mid = (x1 - x0) * 0.45; return `M${x0},${y0}C${x0 + mid},${y0 + sag} ${x1 - mid},${y1 + sag} ${x1},${y1}`; }
