@@ -376,6 +376,15 @@ def test_limits_have_a_plain_verdict_and_a_packing_that_fits() -> None:
     assert "Absent maps as constants: normal, height, roughness, metallic, occlusion" in [p.title for p in gone.proposals]
 
 
+def test_a_delivery_beyond_its_receivers_limits_says_so(maps: dict[str, Image], tmp_path: Path) -> None:
+    tight = profile("plain").model_copy(update={"limits": Limits(files=4, size=16)})
+    told = deliver(tmp_path / "s", "deck", maps, tight, depth_mm=10)["warnings"]
+    assert "beyond what its receiver takes: at most 4 pictures, and there is 7" in told
+    assert "beyond what its receiver takes: sides of at most 16 texels, and there is 32" in told
+    fits = deliver(tmp_path / "f", "deck", maps, profile("palette"), depth_mm=10)["warnings"]
+    assert not any("beyond" in w for w in fits)
+
+
 # --- the shelf --------------------------------------------------------------------------------------------------------------
 
 

@@ -16,7 +16,8 @@ from silent_loom.core.delivery.fitting import Fit, fit
 from silent_loom.core.delivery.package.beside import write_beside
 from silent_loom.core.delivery.package.facts import facts_of
 from silent_loom.core.delivery.placing import MANIFEST, check_folder, check_targets, gathered
-from silent_loom.core.delivery.profile import Profile, file_names
+from silent_loom.core.delivery.profile import FileSpec, Profile, file_names
+from silent_loom.core.delivery.verdict import Packed, verdict
 from silent_loom.core.delivery.writing import Making
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.threads import ThreadSpec
@@ -147,7 +148,9 @@ def deliver_as_made(
             profile, name, how, making, {t: _meaning(meanings, t) for t in threads_made}, order.version, order.two_sided
         )
         manifest |= {"made_by": f"Silent Loom {__version__}", **about()}
-        manifest["warnings"] = sorted({*making.warnings, *_left_out(profile, order.present or threads_made)})
+        manifest["warnings"] = sorted(
+            {*making.warnings, *_left_out(profile, order.present or threads_made), *_exceeded(profile, names, making.entries)}
+        )
         write_beside(hidden, profile, name, manifest, making.samples, making.small if order.package else None)
         check_targets(folder, [f["file"] for f in manifest["files"]], replaceable)
         (hidden / MANIFEST).write_text(json.dumps(manifest, indent=2, ensure_ascii=False) + "\n", "utf-8")
@@ -157,6 +160,14 @@ def deliver_as_made(
 
 def _meaning(meanings: Mapping[str, ThreadSpec], name: str) -> ThreadSpec:
     return meanings.get(name) or threads.spec(name)
+
+
+def _exceeded(profile: Profile, names: Mapping[str, FileSpec], entries: Sequence[Mapping[str, Any]]) -> list[str]:
+    """Words on limits of the receiver that the files of the set go beyond."""
+    own = [e for e in entries if e["file"] in names]
+    files = [Packed(names[e["file"]], e["size"][0], e["size"][1], e["bytes"]) for e in own]
+    lines = verdict(profile, files, set()).lines
+    return [f"beyond what its receiver takes: {line.limit}, and there is {line.has}" for line in lines if not line.fits]
 
 
 def _left_out(profile: Profile, present: Sequence[str]) -> list[str]:
