@@ -18,6 +18,7 @@ Force = Annotated[
 ]
 Out = Annotated[Path, typer.Option("--out", help="Folder for the files; new or empty.", show_default=False)]
 Memory = Annotated[float, typer.Option(min=0, help="GB of memory that may be used; three quarters of what is free if 0.")]
+Leave = Annotated[list[str] | None, typer.Option(metavar="MAP", help="A map to leave out, as if the material had none of it.")]
 Packed = Annotated[str, typer.Option(help="How the folder was packed, where it has no manifest.")]
 
 
@@ -62,6 +63,7 @@ def bake(
         bool, typer.Option("--skip-constant", help="Maps that are the same everywhere get no file, but a value in the manifest.")
     ] = False,
     two_sided: Annotated[bool, typer.Option("--two-sided", help="The surface is seen from both sides.")] = False,
+    leave: Leave = None,
     forecast: Annotated[
         bool, typer.Option("--forecast", help="Only say what would be made, how long it takes, what is lost.")
     ] = False,
@@ -71,7 +73,18 @@ def bake(
     as_json: Json = False,
 ) -> None:
     """Bake a material at a size: every map in a file of its own, unless another profile is named."""
-    _made(material, out, profile, size, (supersample, lit, skip_constant, two_sided), memory, data, force, as_json, forecast)
+    _made(
+        material,
+        out,
+        profile,
+        size,
+        (supersample, lit, skip_constant, two_sided, tuple(leave or ())),
+        memory,
+        data,
+        force,
+        as_json,
+        forecast,
+    )
 
 
 @app.command()
@@ -87,6 +100,7 @@ def deliver(
         bool, typer.Option("--skip-constant", help="Maps that are the same everywhere get no file, but a value in the manifest.")
     ] = False,
     two_sided: Annotated[bool, typer.Option("--two-sided", help="The surface is seen from both sides.")] = False,
+    leave: Leave = None,
     packed_as: Packed = "",
     depth_mm: Annotated[float | None, typer.Option(help="Depth of a height, where no manifest says so.")] = None,
     name: Annotated[str, typer.Option(help="First part of the new names; the folder's or material's if none is given.")] = "",
@@ -97,7 +111,7 @@ def deliver(
 ) -> None:
     """Pack a material, or the maps of an earlier bake or delivery, for a receiver."""
     if not Path(what).is_dir():
-        flags = (supersample, False, skip_constant, two_sided)
+        flags = (supersample, False, skip_constant, two_sided, tuple(leave or ()))
         _made(what, out, profile, size or 1024, flags, memory, data, force, as_json, False, name)
         return
     from silent_loom.core.base.parallel import Task
@@ -114,7 +128,7 @@ def deliver(
             packed_as=packed_as,
             depth_mm=depth_mm,
             name=name,
-            order=Order(package=True, skip_constant=skip_constant, two_sided=two_sided),
+            order=Order(package=True, skip_constant=skip_constant, two_sided=two_sided, left=tuple(leave or ())),
             force=force,
             task=Task(progress=say),
         )
@@ -126,7 +140,7 @@ def _made(
     out: Path,
     wanted: str,
     size: int,
-    flags: tuple[int, bool, bool, bool],
+    flags: tuple[int, bool, bool, bool, tuple[str, ...]],
     memory: float,
     data: Path | None,
     force: bool,
@@ -140,8 +154,8 @@ def _made(
     from silent_loom.core.ways.bake import BakeOrder
     from silent_loom.work.giving.alone import bake_material, forecast_material
 
-    supersample, lit, skip_constant, two_sided = flags
-    order = BakeOrder(size, How(supersample, True, lit), skip_constant, two_sided, memory=round(memory * 1e9))
+    supersample, lit, skip_constant, two_sided, leave = flags
+    order = BakeOrder(size, How(supersample, True, lit), skip_constant, two_sided, memory=round(memory * 1e9), leave=leave)
     found = known(wanted)
     with progress() as say:
         task = Task(progress=say)

@@ -157,3 +157,18 @@ def test_the_picture_says_who_is_responsible(baked: tuple[Evaluator, Weave], tmp
     assert found.picture.mean > 5
     live = looked_at(meant, plan.threads)
     assert apart(live, live).max == 0
+
+
+def test_maps_can_be_left_out_and_limits_are_told_before(baked: tuple[Evaluator, Weave], tmp_path: Path) -> None:
+    evaluator, weave = baked
+    narrow = profile("plain").model_copy(update={"limits": profile("plain").limits.model_copy(update={"files": 5, "size": 64})})
+    all_of_it = forecast(evaluator, weave, narrow, "waves", 64, How())
+    assert [line["fits"] for line in all_of_it.limits] == [False, True]
+    told = forecast(evaluator, weave, narrow, "waves", 64, How(), leave=("occlusion", "roughness"))
+    assert {m.thread for m in told.maps if m.state == "left"} == {"occlusion", "roughness"}
+    assert len(told.files) == len(all_of_it.files) - 2
+    assert all(line["fits"] for line in told.limits)
+    manifest = bake(evaluator, weave, profile("plain"), tmp_path / "s", "waves", BakeOrder(64, leave=("occlusion", "roughness")))
+    assert not any("roughness" in f["file"] or "occlusion" in f["file"] for f in manifest["files"])
+    warned = next(w for w in manifest["warnings"] if "left out on purpose" in w)
+    assert "occlusion, roughness. Set the roughness in the receiver" in warned or "roughness, occlusion. Set" in warned

@@ -41,6 +41,8 @@ class Order:
         The surface is seen from both sides.
     present : tuple of str
         Every map of the material; what of it the profile leaves out is told.
+    left : tuple of str
+        Maps that the artist leaves out, which is told as well.
     """
 
     how: Fit | None = None
@@ -49,6 +51,7 @@ class Order:
     skip_constant: bool = False
     two_sided: bool = False
     present: tuple[str, ...] = ()
+    left: tuple[str, ...] = ()
 
 
 _PLAIN = Order()
@@ -149,7 +152,8 @@ def deliver_as_made(
         )
         manifest |= {"made_by": f"Silent Loom {__version__}", **about()}
         manifest["warnings"] = sorted(
-            {*making.warnings, *_left_out(profile, order.present or threads_made), *_exceeded(profile, names, making.entries)}
+            {*making.warnings, *_left_out(profile, order.present or threads_made, order.left)}
+            | {*_exceeded(profile, names, making.entries)}
         )
         write_beside(hidden, profile, name, manifest, making.samples, making.small if order.package else None)
         check_targets(folder, [f["file"] for f in manifest["files"]], replaceable)
@@ -170,11 +174,15 @@ def _exceeded(profile: Profile, names: Mapping[str, FileSpec], entries: Sequence
     return [f"beyond what its receiver takes: {line.limit}, and there is {line.has}" for line in lines if not line.fits]
 
 
-def _left_out(profile: Profile, present: Sequence[str]) -> list[str]:
+def _left_out(profile: Profile, present: Sequence[str], left: Sequence[str]) -> list[str]:
     """Words on maps that the material has and this receiver does not get."""
-    out = [t for t in threads.THREADS if t in present and t not in profile.wants() and t not in profile.leaves_out]
-    if not out:
-        return []
-    words = ", ".join(threads.spec(t).title.lower() for t in out)
-    more = " Set the roughness in the receiver." if "roughness" in out else ""
-    return [f"not in this delivery, as its profile does not ask for it: {words}.{more}"]
+    gone = {*profile.wants(), *profile.leaves_out, *left}
+    out = [t for t in threads.THREADS if t in present and t not in gone]
+    asked = [t for t in present if t in left]
+    told = (("as its profile does not ask for it", out), ("as it was left out on purpose", asked))
+    return [f"not in this delivery, {why}: {_listed(which)}" for why, which in told if which]
+
+
+def _listed(names: Sequence[str]) -> str:
+    more = " Set the roughness in the receiver." if "roughness" in names else ""
+    return f"{', '.join(threads.spec(t).title.lower() for t in names)}.{more}"

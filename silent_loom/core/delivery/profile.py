@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
@@ -127,6 +127,11 @@ class Profile(BaseModel):
         if twice:
             raise ValueError(f"two files have the suffix {twice[0]}")
         return self
+
+    def without(self, leave: Collection[str]) -> Profile:
+        """The profile less the files that hold nothing but maps which are left out; beside others they become constants."""
+        kept = tuple(f for f in self.files if not f.threads or not f.threads <= set(leave))
+        return self.model_copy(update={"files": kept}) if len(kept) < len(self.files) else self
 
     def wants(self) -> set[str]:
         """Every thread that goes into a file."""

@@ -41,6 +41,8 @@ class BakeOrder:
     version : int
     memory : int
         Bytes that may be used; 0 for three quarters of what the machine can give.
+    leave : tuple of str
+        Maps that the artist leaves out: the files are made as if the material had none of them.
     """
 
     size: int = 1024
@@ -49,6 +51,11 @@ class BakeOrder:
     two_sided: bool = False
     version: int = 1
     memory: int = 0
+    leave: tuple[str, ...] = ()
+
+    def kept(self, present: Mapping[str, Any]) -> dict[str, Any]:
+        """Maps of a material, or what is known of them, without those that are left out."""
+        return {name: known for name, known in present.items() if name not in self.leave}
 
 
 def bake(
@@ -90,10 +97,10 @@ def bake(
     LoomError
         It would need more memory or disk than there is (said before it is begun), nothing is made, or a file is in the way.
     """
-    plan = evaluator.plan(weave)
+    plan, wanted = evaluator.plan(weave), wanted.without(order.leave)
     if (error := plan.error()) is not None:
         raise error
-    names = needed(wanted, plan.threads)
+    names = needed(wanted, order.kept(plan.threads))
     if not names:
         raise LoomError("the material makes none of the maps that this profile asks for", wanted.name, "Choose another profile.")
     how = fit(wanted, plan.geometry.size_mm, order.size)
@@ -117,7 +124,7 @@ def bake(
             wanted,
             meanings=plan.threads,
             about=lambda: {**more, **about()},
-            order=Order(how, True, order.version, order.skip_constant, order.two_sided, tuple(plan.threads)),
+            order=Order(how, True, order.version, order.skip_constant, order.two_sided, tuple(plan.threads), order.leave),
             force=force,
             task=task,
         )

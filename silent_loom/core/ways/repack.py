@@ -83,8 +83,12 @@ def deliver_folder(
     if wanted.square == "crop":
         make = squared(maps.__getitem__, list(maps), wanted, first.size_mm, task.part(0, 0.3))
         maps = {n: make(n) for n in maps}
+    wanted = wanted if order is None else wanted.without(order.left)
+    kept = {n: m for n, m in maps.items() if order is None or n not in order.left}
+    if not kept:
+        raise LoomError("every map is left out", str(folder), "Keep one.")
     return deliver(
-        out, name or file_name(folder.name), maps, wanted, meanings=found.meanings, order=order or Order(), force=force, task=task
+        out, name or file_name(folder.name), kept, wanted, meanings=found.meanings, order=order or Order(), force=force, task=task
     )
 
 

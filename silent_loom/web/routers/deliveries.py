@@ -74,6 +74,7 @@ class Order(BaseModel):
     lit: bool = Field(False, description="The base colour as the surface looks under light.")
     skip_constant: bool = Field(False, description="Maps that are the same everywhere get no file.")
     two_sided: bool = Field(False, description="The surface is seen from both sides.")
+    leave: tuple[str, ...] = Field((), max_length=64, description="Maps to leave out, as if the material had none of them.")
     memory_gb: float = Field(0, ge=0, le=4096, description="Memory that may be used; three quarters of what is free if 0.")
     source: str = Field("", max_length=40, description="An earlier bake that it is made from; the live material if empty.")
     view: str = Field("", max_length=80)
@@ -81,7 +82,7 @@ class Order(BaseModel):
 
     def order(self) -> Any:
         made = order_of(self.size, self.supersample, self.lost_length, self.lit, self.skip_constant, self.two_sided)
-        return replace(made, memory=round(self.memory_gb * 1e9))
+        return replace(made, memory=round(self.memory_gb * 1e9), leave=self.leave)
 
     def wanted(self, bench: Workbench) -> Profile:
         return profile(self.profile, bench.shelf.folder) if isinstance(self.profile, str) else self.profile

@@ -121,9 +121,10 @@ def forecast_material(what: str, data: Path | None, wanted: Profile, order: Bake
             order.size,
             order.how,
             skip_constant=order.skip_constant,
+            leave=order.leave,
             task=task.part(0, 0.4),
         ).as_dict()
-        names = needed(wanted, evaluator.plan(state.weave).threads)
+        names = needed(wanted, order.kept(evaluator.plan(state.weave).threads))
         return {**told, "losses": losses(evaluator, state.weave, names, order.size, task.part(0.4, 1)).as_dict()}
 
 

@@ -68,7 +68,7 @@ class Delivering:
         # A job of the version before has the name of its profile and the size alone
         wanted = profile(asked, self.shelf.folder) if isinstance(asked, str) else Profile.model_validate(asked)
         said = dict(job.settings.get("order") or {"size": job.settings.get("size", 1024)})
-        order = BakeOrder(**{**said, "how": How(**said.get("how", {}))})
+        order = BakeOrder(**{**said, "how": How(**said.get("how", {})), "leave": tuple(said.get("leave", ()))})
         made = None
         if job.settings.get("source"):
             row = self.desk.store.delivery(job.settings["source"])

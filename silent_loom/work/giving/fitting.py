@@ -46,7 +46,15 @@ class Fitting:
 
         def work(weave: Weave, task: Task) -> Forecast:
             return forecast(
-                self.desk.evaluator, weave, wanted, name, order.size, order.how, skip_constant=order.skip_constant, task=task
+                self.desk.evaluator,
+                weave,
+                wanted,
+                name,
+                order.size,
+                order.how,
+                skip_constant=order.skip_constant,
+                leave=order.leave,
+                task=task,
             )
 
         told = self.desk.answer(ident, work, rank=Rank.ASIDE, view=view, sequence=sequence)

@@ -105,7 +105,8 @@ def _from_made(
     if order.size < longer:
         w, h = (max(1, round(n * order.size / longer)) for n in (first.width, first.height))
         maps = reduced(maps, w, h, task=task.part(0, 0.3))
-    how = Order(None, True, order.version, order.skip_constant, order.two_sided, tuple(maps))
+    how = Order(None, True, order.version, order.skip_constant, order.two_sided, tuple(maps), order.leave)
+    maps, wanted = order.kept(maps), wanted.without(order.leave)
     more = {**about(state), "weave": state.weave.model_dump(mode="json"), "made_from": file}
     return deliver(folder, title, maps, wanted, meanings=meanings, about=more, order=how, task=task.part(0.3, 1))
 

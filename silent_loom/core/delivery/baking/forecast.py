@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -19,6 +19,7 @@ from silent_loom.core.delivery.fitting import Fit, fit
 from silent_loom.core.delivery.packing import constant, needed, pack, write_file
 from silent_loom.core.delivery.profile import FileSpec, Profile, file_names
 from silent_loom.core.delivery.proving.receiver import looked_at
+from silent_loom.core.delivery.verdict import Packed, verdict
 from silent_loom.core.delivery.writing import LARGE
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.answers.cache import Cache
@@ -42,7 +43,7 @@ class MapForecast:
     ----------
     thread, title : str
     state : str
-        'carries' something, is 'constant', or 'unused': without it the picture changes by less than one code value.
+        'carries' something, is 'constant', 'unused' (without it the picture changes by less than a code value), or is 'left' out.
     value : list of float
         Of a constant map, in its own unit.
     change : float
@@ -66,6 +67,7 @@ class FileForecast:
     bits: str
     bytes: int
     skipped: bool = False
+    spec: FileSpec | None = None
 
 
 @dataclass(frozen=True)
@@ -86,6 +88,8 @@ class Forecast:
         Texels along the longer side that the sources hold; None where nothing comes from a file.
     words : list of str
         What is worth knowing before it is begun.
+    limits : list of dict
+        The receiver's limits, what there is, and whether that fits; see `verdict.Line`.
     """
 
     size: list[int]
@@ -96,13 +100,14 @@ class Forecast:
     disk: int
     source_texels: int | None
     words: list[str]
+    limits: list[dict[str, Any]] = field(default_factory=list)
 
     def as_dict(self) -> dict[str, Any]:
         return {
-            **{k: getattr(self, k) for k in ("size", "memory", "disk", "source_texels", "words")},
+            **{k: getattr(self, k) for k in ("size", "memory", "disk", "source_texels", "words", "limits")},
             "seconds": round(self.seconds, 2),
             "maps": [vars(m) for m in self.maps],
-            "files": [vars(f) for f in self.files],
+            "files": [{k: v for k, v in vars(f).items() if k != "spec"} for f in self.files],
         }
 
 
@@ -150,6 +155,7 @@ def forecast(
     how: How,
     *,
     skip_constant: bool = False,
+    leave: Collection[str] = (),
     task: Task = IDLE,
 ) -> Forecast:
     """What a bake of a weave will make.
@@ -167,10 +173,13 @@ def forecast(
     how : How
     skip_constant : bool
         Maps that are the same everywhere get no file.
+    leave : collection of str
+        Maps that are left out.
     """
     plan = evaluator.plan(weave)
     done = fit(profile, plan.geometry.size_mm, size)
-    names = needed(profile, plan.threads)
+    present = {n: t for n, t in plan.threads.items() if n not in leave}
+    names = needed(profile, present)
     if not names:
         raise LoomError("the material makes none of the maps that this profile asks for", profile.name, "Choose another profile.")
     fresh = Evaluator(evaluator.sources, Cache(256 << 20), evaluator.decisions, evaluator.decision_size)
@@ -181,19 +190,28 @@ def forecast(
         maps = {n: make(n) for n in names}
     computing = time.perf_counter() - began
     told = [_map(n, maps, plan.threads) for n in names]
+    left = [MapForecast(n, plan.spec(n).title, "left") for n in needed(profile, plan.threads) if n in leave]
+    profile = profile.without(leave)
     files, writing = _files(profile, name, done, maps, told, plan.threads, skip_constant)
     any_map = next(iter(maps.values()))
     texels, trial = done.width * done.height, any_map.width * any_map.height
     return Forecast(
         [done.width, done.height],
-        told,
+        told + left,
         files,
         computing * _share(texels * how.supersample**2, trial) + writing * texels / trial,
         memory_for(done.ask if done.laid != (1, 1) else done.width, done.height, how.supersample),
         sum(f.bytes for f in files if not f.skipped),
         plan.source_texels(),
         _words(done, size, plan.source_texels(), told),
+        _limits(profile, files, maps),
     )
+
+
+def _limits(profile: Profile, files: Sequence[FileForecast], present: Mapping[str, Image]) -> list[dict[str, Any]]:
+    """The files that are to come, held against what their receiver takes."""
+    packed = [Packed(f.spec, f.width, f.height, f.bytes) for f in files if not f.skipped and f.spec is not None]
+    return [vars(line) for line in verdict(profile, packed, set(present)).lines]
 
 
 def _share(texels: int, trial: int) -> float:
@@ -233,12 +251,14 @@ def _files(
             w, h = max(1, done.width // spec.share), max(1, done.height // spec.share)
             skipped = skip_constant and bool(spec.threads & set(maps)) and spec.threads & set(maps) <= level
             grown = w * h / max(1, _texels(parts))
-            out.append(FileForecast(file, w, h, spec.depth, round(written * grown), skipped))
+            out.append(FileForecast(file, w, h, spec.depth, round(written * grown), skipped, spec))
             stem, _, end = file.rpartition(".")
             for side in [n for n in profile.sizes if n < max(done.width, done.height)]:
                 part = side / max(done.width, done.height)
                 small = round(w * part), round(h * part)
-                out.append(FileForecast(f"{stem}_{side}.{end}", *small, spec.depth, round(written * grown * part**2), skipped))
+                out.append(
+                    FileForecast(f"{stem}_{side}.{end}", *small, spec.depth, round(written * grown * part**2), skipped, spec)
+                )
     return out, time.perf_counter() - began
 
 

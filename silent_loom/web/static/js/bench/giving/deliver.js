@@ -16,14 +16,17 @@ function ends(files) {
 
 export function startDeliver(state) {
   const $ = (id) => document.getElementById(id), sheet = $("deliver-sheet");
-  const look = { profiles: [], made: [], chosen: "plain", size: 1024, aspect: 1, holds: null, mm: [1000, 1000], mistakes: [], job: null };
+  const look = { profiles: [], made: [], chosen: "plain", size: 1024, aspect: 1, holds: null, mm: [1000, 1000], mistakes: [], job: null, leave: [] };
   const fault = (words) => { $("deliver-error").textContent = words; $("deliver-error").hidden = !words; };
-  const forecast = new Forecast(state, $("forecast"), $("losses"), $("forecast-state"));
+  const forecast = new Forecast(state, $("forecast"), $("losses"), $("forecast-state"), (map) => {
+    look.leave = look.leave.includes(map) ? look.leave.filter((m) => m !== map) : [...look.leave, map];
+    tell();
+  });
   const proof = new Proof(state, $("proof"), () => look.mistakes);
 
   const order = () => ({
     profile: look.chosen, size: look.size, source: $("deliver-from").value, supersample: +$("deliver-super").value,
-    skip_constant: $("deliver-skip").checked, lit: $("deliver-lit").checked, memory_gb: +$("deliver-memory").value || 0, two_sided: $("deliver-two").checked,
+    skip_constant: $("deliver-skip").checked, lit: $("deliver-lit").checked, memory_gb: +$("deliver-memory").value || 0, leave: look.leave, two_sided: $("deliver-two").checked,
   });
   const tell = () => { words(); if (sheet.open) forecast.ask(order()); };
 

@@ -3,11 +3,11 @@ import { el, post } from "../../base/api.js";
 
 export const bytes = (n) => (n > 1e9 ? `${(n / 1e9).toFixed(1)} GB` : n > 1e6 ? `${(n / 1e6).toFixed(1)} MB` : `${Math.ceil(n / 1e3)} kB`);
 const time = (s) => (s < 90 ? `${Math.max(1, Math.round(s))} s` : `${Math.round(s / 60)} min`);
-const STATES = { carries: "", constant: "the same everywhere", unused: "changes nothing that is seen" };
+const STATES = { carries: "", constant: "the same everywhere", unused: "changes nothing that is seen", left: "left out" };
 
 export class Forecast {
-  constructor(state, node, losses, said) {
-    Object.assign(this, { state, node, losses, said });
+  constructor(state, node, losses, said, leave) {
+    Object.assign(this, { state, node, losses, said, leave });
     this.view = Math.random().toString(36).slice(2, 8);
     this.sequence = 0;
   }
@@ -35,11 +35,15 @@ export class Forecast {
     this.said.textContent = "";
     const kept = told.files.filter((f) => !f.skipped);
     const facts = [`${told.size[0]} × ${told.size[1]}`, `${kept.length} ${kept.length === 1 ? "picture" : "pictures"}`, `about ${bytes(told.disk)}`, source ? "from the bake" : `about ${time(told.seconds)}`, `${bytes(told.memory)} of memory`];
-    const rows = told.maps.map((m) => el("tr", { "data-map": m.thread }, el("th", { scope: "row" }, m.title), el("td", {}, m.state === "constant" ? `${STATES.constant}: ${m.value.map((v) => +v.toPrecision(3)).join(", ")}` : STATES[m.state]), el("td", { class: "lost" })));
+    const rows = told.maps.map((m) => el("tr", { "data-map": m.thread }, el("th", { scope: "row" }, m.title), el("td", {}, m.state === "constant" ? `${STATES.constant}: ${m.value.map((v) => +v.toPrecision(3)).join(", ")}` : STATES[m.state]), el("td", { class: "lost" }),
+      el("td", {}, el("button", { class: "act", type: "button", "aria-pressed": String(m.state === "left"), title: m.state === "left" ? `${m.title} gets its file again` : `Make the files as if there were no ${m.title.toLowerCase()}`, onclick: () => this.leave(m.thread) }, m.state === "left" ? "Take in" : "Leave out"))));
+    const over = told.limits.filter((l) => !l.fits);
     this.node.replaceChildren(
       el("p", { class: "facts" }, facts.join(" · ")),
       ...told.words.map((w) => el("div", { class: "note" }, w)),
       ...(told.fits_memory ? [] : [el("div", { class: "note warn" }, `Needs about ${bytes(told.memory)} of memory, and ${bytes(told.memory_there)} can be had: bake smaller.`)]),
+      ...over.map((l) => el("div", { class: "note warn", "data-limit": "" }, `More than its receiver takes: ${l.limit}, and there would be ${l.has}. Draw a profile shows what would fit.`)),
+      ...(told.limits.length && !over.length ? [el("p", { class: "quiet" }, "Within the limits of its receiver.")] : []),
       el("table", { class: "numbers", "aria-label": "Maps" }, el("tbody", {}, ...rows)),
       el("details", {}, el("summary", {}, "Files"), el("table", { class: "numbers", "aria-label": "Files" }, el("tbody", {}, ...told.files.map((f) => el("tr", {}, el("th", { scope: "row", title: f.file }, f.file), el("td", {}, f.skipped ? "as a value" : `${f.width} × ${f.height}`), el("td", {}, f.skipped ? "" : `${f.bits} bit`), el("td", {}, f.skipped ? "" : bytes(f.bytes))))))),
       el("button", { class: "act edge", type: "button", id: "losses-ask", onclick: () => this.lost(order) }, "What is lost at this size?"),
