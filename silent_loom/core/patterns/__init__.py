@@ -1,0 +1,1 @@
+"""Patterns that repeat by construction: fields over a torus, in millimetres, from one seed."""

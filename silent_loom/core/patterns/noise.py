@@ -1,0 +1,129 @@
+"""Gradient and value noise on a torus, and their fractal sums."""
+
+from __future__ import annotations
+
+import math
+from typing import Literal
+
+import numpy as np
+
+from silent_loom.core.base.images import Floats
+from silent_loom.core.base.kernels import kernel
+from silent_loom.core.base.parallel import IDLE, Task, over_rows
+from silent_loom.core.patterns.hashing import grid
+
+Sum = Literal["plain", "ridged", "billowed"]
+_SUMS = {"plain": 0, "ridged": 1, "billowed": 2}
+FINEST = 0.45
+"""Cells a texel from which on an octave is left out: its mean is all that a texel would show of it."""
+
+
+@kernel("f4[:,::1], f4[:,:,::1], f4[:,:,::1], b1, f4, i8, i8, i8")
+def _add(out, moved, table, valued, weight, how, y0, y1):  # type: ignore[no-untyped-def]
+    # One octave: what stands on the four points around a place, blended by a smooth step
+    h, w = out.shape
+    ny, nx = table.shape[0], table.shape[1]
+    rows, columns = moved.shape[1], moved.shape[2]
+    for y in range(y0, y1):
+        my = y if rows > 1 else 0
+        for x in range(w):
+            mx = x if columns > 1 else 0
+            u = (np.float32(x) + np.float32(0.5)) / np.float32(w) + moved[0, my, mx]
+            v = (np.float32(y) + np.float32(0.5)) / np.float32(h) + moved[1, my, mx]
+            u = (u - np.floor(u)) * np.float32(nx)
+            v = (v - np.floor(v)) * np.float32(ny)
+            ix, iy = int(u), int(v)
+            ix = ix if ix < nx else nx - 1
+            iy = iy if iy < ny else ny - 1
+            fx, fy = u - np.float32(ix), v - np.float32(iy)
+            jx = ix + 1 if ix + 1 < nx else 0
+            jy = iy + 1 if iy + 1 < ny else 0
+            sx = fx * fx * fx * (fx * (fx * np.float32(6) - np.float32(15)) + np.float32(10))
+            sy = fy * fy * fy * (fy * (fy * np.float32(6) - np.float32(15)) + np.float32(10))
+            if valued:
+                a, b, c, d = table[iy, ix, 0], table[iy, jx, 0], table[jy, ix, 0], table[jy, jx, 0]
+            else:
+                gx, gy = fx - np.float32(1), fy - np.float32(1)
+                a = table[iy, ix, 0] * fx + table[iy, ix, 1] * fy
+                b = table[iy, jx, 0] * gx + table[iy, jx, 1] * fy
+                c = table[jy, ix, 0] * fx + table[jy, ix, 1] * gy
+                d = table[jy, jx, 0] * gx + table[jy, jx, 1] * gy
+            top, low = a + (b - a) * sx, c + (d - c) * sx
+            n = top + (low - top) * sy
+            if how == 1:
+                n = np.float32(1) - np.float32(2) * abs(n)
+            elif how == 2:
+                n = np.float32(2) * abs(n) - np.float32(1)
+            out[y, x] += weight * n
+
+
+def _table(nx: int, ny: int, seed: int, valued: bool) -> Floats:
+    """What stands on the points of a lattice: a value, or a gradient that makes noise of about −1…1."""
+    chance = grid(nx, ny, seed)
+    if valued:
+        return np.ascontiguousarray(np.stack([chance * 2 - 1, chance], 2), np.float32)
+    angle = chance * np.float32(2 * math.pi)
+    return np.ascontiguousarray(np.stack([np.cos(angle), np.sin(angle)], 2) * 1.5, np.float32)
+
+
+def noise(
+    width: int,
+    height: int,
+    cells: tuple[int, int],
+    *,
+    octaves: int = 5,
+    gain: float = 0.5,
+    how: Sum = "plain",
+    valued: bool = False,
+    seed: int = 1,
+    warp: Floats | None = None,
+    task: Task = IDLE,
+) -> Floats:
+    """A fractal sum of noise that repeats.
+
+    Parameters
+    ----------
+    width, height : int
+        Texels.
+    cells : tuple of int
+        Cells of the coarsest octave across and down; every further one has twice as many.
+    octaves : int
+        Fewer where their cells would be finer than texels show.
+    gain : float
+        How much each octave counts, of the one before.
+    how : str
+        'plain', 'ridged' (one minus the absolute value) or 'billowed' (the absolute value).
+    valued : bool
+        Values on the lattice, not gradients.
+    warp : float32 array, shape (2, H, W), optional
+        Moves the places that are looked up, as parts of the sheet.
+
+    Returns
+    -------
+    float32 array, shape (H, W)
+        About −1…1, the same places at every size.
+
+    Notes
+    -----
+    Perlin, Improving noise, 2002, on a lattice that is counted modulo its size; sums after Musgrave (Texturing and modeling,
+    1994); warped domains after Perlin 1985.
+    """
+    out = np.zeros((height, width), np.float32)
+    moved = np.zeros((2, 1, 1), np.float32) if warp is None else np.ascontiguousarray(warp, np.float32)
+    weight, most = 1.0, 0.0
+    for k in range(max(1, octaves)):
+        nx, ny = max(1, cells[0]) << k, max(1, cells[1]) << k
+        if k > 0 and (nx > FINEST * width or ny > FINEST * height):
+            break
+        table = _table(nx, ny, seed + 7919 * k, valued)
+        fixed = (moved, table, valued, np.float32(weight), _SUMS[how])
+        over_rows(height, lambda a, b, fixed=fixed: _add(out, *fixed, a, b), task, cost=width * 1.2e-3)  # type: ignore[misc]
+        most += weight
+        weight *= gain
+    out /= np.float32(most)
+    return out
+
+
+def cells_of(size_mm: tuple[float, float], scale_mm: float) -> tuple[int, int]:
+    """Whole numbers of cells of about a width on a sheet."""
+    return tuple(max(1, math.floor(s / scale_mm + 0.5)) for s in size_mm)  # type: ignore[return-value]
