@@ -22,6 +22,7 @@ FLOORS = (
     "files",
     "moving",
     "maps",
+    "patterns",
     "look",
     "look.motif",
     "look.meters",

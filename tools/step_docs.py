@@ -72,7 +72,7 @@ def page() -> str:
         lines += ["", f"## {title}", "", "| step | version | what it does | settings |", "|---|---|---|---|"]
         for step in registry.steps().values():
             if registry.family(step.name) == family:
-                fields = "<br>".join(_field(n, i) for n, i in step.Settings.model_fields.items()).replace("|", "\\|")
+                fields = "<br>".join(_field(n, i) for n, i in registry.fields(step.name).items()).replace("|", "\\|")
                 lines.append(f"| {step.name} | {step.version} | {step.sentence} | {fields} |")
     lines += ["", "## Threads", "", "| thread | kind | stands in when missing | black and white |", "|---|---|---|---|"]
     for t in threads.THREADS.values():

@@ -93,7 +93,7 @@ def steps() -> list[dict[str, Any]]:
             "can": sorted(step.can),
             "panel": step.panel,
             "presets": [{"title": p.title, "settings": dict(p.settings), "kind": p.kind} for p in step.presets],
-            "fields": [_field(n, i) for n, i in step.Settings.model_fields.items()],
+            "fields": [_field(n, i) for n, i in registry.fields(step.name).items()],
         }
         for step in registry.steps().values()
     ]

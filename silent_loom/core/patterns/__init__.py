@@ -1,1 +1,1 @@
-"""Patterns that repeat by construction: fields over a torus, in millimetres, from one seed."""
+"""Surfaces out of nothing: noise, cells, shapes laid side by side or over each other, threads that cross. All of it repeats."""

@@ -23,7 +23,21 @@ def bits(x: NDArray[Any], y: NDArray[Any] | int, kind: int) -> NDArray[np.uint32
     return np.asarray(h ^ (h >> np.uint32(16)), np.uint32)
 
 
+def parts(x: NDArray[Any], y: NDArray[Any] | int, kind: int) -> Floats:
+    """A number in 0…1, one left out, for every place."""
+    return np.asarray((bits(x, y, kind) & np.uint32(0xFFFFFF)) / np.float32(16777216), np.float32)
+
+
 def grid(nx: int, ny: int, kind: int) -> Floats:
     """A number in 0…1, one left out, for every field of a grid, shape (ny, nx)."""
-    x, y = np.arange(nx, dtype=np.uint32)[None], np.arange(ny, dtype=np.uint32)[:, None]
-    return np.asarray((bits(x, y, kind) & np.uint32(0xFFFFFF)) / np.float32(16777216), np.float32)
+    return parts(np.arange(nx, dtype=np.uint32)[None], np.arange(ny, dtype=np.uint32)[:, None], kind)
+
+
+def numbers(count: int, kind: int) -> Floats:
+    """So many numbers in 0…1, one left out."""
+    return grid(count, 1, kind)[0]
+
+
+def of(seed: int, what: int) -> int:
+    """A kind of chance of its own for each thing that a seed decides."""
+    return seed * 1031 + what * 7919

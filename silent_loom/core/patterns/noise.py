@@ -10,7 +10,8 @@ import numpy as np
 from silent_loom.core.base.images import Floats
 from silent_loom.core.base.kernels import kernel
 from silent_loom.core.base.parallel import IDLE, Task, over_rows
-from silent_loom.core.patterns.hashing import grid
+from silent_loom.core.patterns.ground import Ground
+from silent_loom.core.patterns.hashing import grid, numbers, of
 
 Sum = Literal["plain", "ridged", "billowed"]
 _SUMS = {"plain": 0, "ridged": 1, "billowed": 2}
@@ -18,18 +19,18 @@ FINEST = 0.45
 """Cells a texel from which on an octave is left out: its mean is all that a texel would show of it."""
 
 
-@kernel("f4[:,::1], f4[:,:,::1], f4[:,:,::1], b1, f4, i8, i8, i8")
-def _add(out, moved, table, valued, weight, how, y0, y1):  # type: ignore[no-untyped-def]
+@kernel("f4[:,::1], f4, f4, f4, f4, f4[:,:,::1], f4[:,:,::1], b1, f4, i8, i8, i8")
+def _add(out, over_w, over_h, off_x, off_y, moved, table, valued, weight, how, y0, y1):  # type: ignore[no-untyped-def]
     # One octave: what stands on the four points around a place, blended by a smooth step
-    h, w = out.shape
+    w = out.shape[1]
     ny, nx = table.shape[0], table.shape[1]
     rows, columns = moved.shape[1], moved.shape[2]
     for y in range(y0, y1):
         my = y if rows > 1 else 0
         for x in range(w):
             mx = x if columns > 1 else 0
-            u = (np.float32(x) + np.float32(0.5)) / np.float32(w) + moved[0, my, mx]
-            v = (np.float32(y) + np.float32(0.5)) / np.float32(h) + moved[1, my, mx]
+            u = (np.float32(x) + np.float32(0.5)) * over_w + moved[0, my, mx] + off_x
+            v = (np.float32(y) + np.float32(0.5)) * over_h + moved[1, my, mx] + off_y
             u = (u - np.floor(u)) * np.float32(nx)
             v = (v - np.floor(v)) * np.float32(ny)
             ix, iy = int(u), int(v)
@@ -67,8 +68,7 @@ def _table(nx: int, ny: int, seed: int, valued: bool) -> Floats:
 
 
 def noise(
-    width: int,
-    height: int,
+    ground: Ground,
     cells: tuple[int, int],
     *,
     octaves: int = 5,
@@ -83,8 +83,7 @@ def noise(
 
     Parameters
     ----------
-    width, height : int
-        Texels.
+    ground : Ground
     cells : tuple of int
         Cells of the coarsest octave across and down; every further one has twice as many.
     octaves : int
@@ -108,22 +107,38 @@ def noise(
     Perlin, Improving noise, 2002, on a lattice that is counted modulo its size; sums after Musgrave (Texturing and modeling,
     1994); warped domains after Perlin 1985.
     """
-    out = np.zeros((height, width), np.float32)
+    out = np.zeros((ground.height, ground.width), np.float32)
     moved = np.zeros((2, 1, 1), np.float32) if warp is None else np.ascontiguousarray(warp, np.float32)
+    over = np.float32(1 / ground.texels[0]), np.float32(1 / ground.texels[1])
     weight, most = 1.0, 0.0
     for k in range(max(1, octaves)):
         nx, ny = max(1, cells[0]) << k, max(1, cells[1]) << k
-        if k > 0 and (nx > FINEST * width or ny > FINEST * height):
-            break
-        table = _table(nx, ny, seed + 7919 * k, valued)
-        fixed = (moved, table, valued, np.float32(weight), _SUMS[how])
-        over_rows(height, lambda a, b, fixed=fixed: _add(out, *fixed, a, b), task, cost=width * 1.2e-3)  # type: ignore[misc]
-        most += weight
+        most += weight  # octaves that are too fine count as well: what is left keeps its strength at every size
+        if k > 0 and (nx > FINEST * ground.texels[0] or ny > FINEST * ground.texels[1]):
+            weight *= gain
+            continue
+        table = _table(nx, ny, of(seed, k), valued)
+        # Every octave begins elsewhere: gradient noise is nothing at all points of its lattice, and these would coincide
+        off = numbers(2, of(seed, 900 + k))
+        fixed = (*over, off[0], off[1], moved, table, valued, np.float32(weight), _SUMS[how])
+        over_rows(
+            ground.height,
+            lambda a, b, fixed=fixed: _add(out, *fixed, a, b),
+            task,
+            cost=ground.width * 1.2e-3,  # type: ignore[misc]
+        )
         weight *= gain
     out /= np.float32(most)
     return out
 
 
-def cells_of(size_mm: tuple[float, float], scale_mm: float) -> tuple[int, int]:
-    """Whole numbers of cells of about a width on a sheet."""
-    return tuple(max(1, math.floor(s / scale_mm + 0.5)) for s in size_mm)  # type: ignore[return-value]
+def stray(ground: Ground, cells: tuple[int, int], far_mm: float, seed: int, octaves: int = 3, task: Task = IDLE) -> Floats:
+    """A warp by noise, shape (2, H, W), in parts of the sheet: places stray by about a length."""
+    out = np.stack([noise(ground, cells, octaves=octaves, seed=seed + 17 * k, task=task) for k in range(2)])
+    out *= np.float32([far_mm / n for n in ground.size_mm])[:, None, None]
+    return out
+
+
+def cells_of(ground: Ground, scale_mm: float, stretch: float = 1.0) -> tuple[int, int]:
+    """Whole numbers of cells of about a width on a sheet, longer across by ``stretch``."""
+    return ground.counts(scale_mm * stretch, scale_mm)

@@ -15,7 +15,7 @@ from pydantic.fields import FieldInfo
 
 from silent_loom.core.base.errors import SettingError, WeaveError
 from silent_loom.core.weave.settings import Settings
-from silent_loom.core.weave.step import AnyStep, CarryStep, MapStep, Step
+from silent_loom.core.weave.step import AnyStep, Step
 
 STEPS = "silent_loom.core.steps"
 """The one folder that is scanned, to any depth; a folder in it is a family of steps."""
@@ -30,7 +30,7 @@ def steps() -> MappingProxyType[str, AnyStep]:
         for info in pkgutil.walk_packages(package.__path__, f"{package.__name__}."):
             module = importlib.import_module(info.name)
             for _, member in inspect.getmembers(module, inspect.isclass):
-                if issubclass(member, Step) and member not in (Step, MapStep, CarryStep) and member.__module__ == module.__name__:
+                if issubclass(member, Step) and not inspect.isabstract(member) and member.__module__ == module.__name__:
                     if member.name in found:
                         raise TypeError(f"two steps are called {member.name}")
                     found[member.name] = member()
@@ -119,9 +119,12 @@ def asked_for(thread: str) -> dict[str, Any]:
 
 
 def fields(name: str) -> dict[str, FieldInfo]:
-    """Declared settings of a step by name; none of a step that is not known."""
+    """Declared settings of a step by name, in the order in which they are shown; none of a step that is not known."""
     found = known(name)
-    return dict(found.Settings.model_fields) if found is not None else {}
+    if found is None:
+        return {}
+    declared, last = found.Settings.model_fields, found.Settings.last
+    return {n: declared[n] for n in (*(n for n in declared if n not in last), *last)}
 
 
 def step(name: str) -> AnyStep:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated, Any, ClassVar
 
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 
@@ -16,6 +16,8 @@ class Settings(BaseModel):
     """Base of every step's settings; unknown names are refused, values never change in place."""
 
     model_config = ConfigDict(defer_build=True, extra="forbid", frozen=True, allow_inf_nan=False)
+    last: ClassVar[tuple[str, ...]] = ()
+    """Settings that are shown after all others, wherever they are declared."""
 
 
 def setting(

@@ -175,6 +175,11 @@ class Step(ABC, Generic[S]):
         """What is wrong with the threads that it reads, beyond their kinds, in a clause; nothing when they will do."""
         return ""
 
+    def mixed(self, s: S) -> tuple[str, ...] | None:
+        """Threads that a row's mask, amount and mix act on, where these are not all that it writes: what only tells where
+        something lies is never added to what was told before."""
+        return None
+
     def halo(self, s: S, after: Geometry, texels: Texels) -> int | None:
         """How many texels around a place its result there depends on, at most; None when on all of the sheet.
 

@@ -78,6 +78,10 @@ class ThreadSpec:
         middle = self.neutral[0]
         return replace(self, low=middle - depth / 2, high=middle + depth / 2)
 
+    def sum_with(self, other: ThreadSpec, amount: float) -> ThreadSpec:
+        """The same thread, the range of its own and a part of another around its neutral value."""
+        return self.over(self.depth + amount * other.depth)
+
     def wider(self, other: ThreadSpec) -> ThreadSpec:
         """The same thread with the range of both."""
         return replace(self, low=min(self.low, other.low), high=max(self.high, other.high))

@@ -238,7 +238,7 @@ class Evaluator:
         found: list[Place] = [(i, thread, inputs)] if row.step.geometric or row.ends_group else []
         found += [(i, t, inputs) for t in row.reads]
         found += [(i, t, other) for other in row.step.coarser(row.settings, row.after, texels) for t in row.reads]
-        if row.mixes:
+        if row.mixes(thread):
             start = row.first if row.ends_group else i
             above = plan.threads_at(start)
             found += [(start, t, texels) for t in (row.entry.mask.thread if row.entry.mask else "", thread) if t in above]
@@ -283,7 +283,7 @@ class Evaluator:
             parts += [[t, self.key_at(plan, i, t, inputs)] for t in row.reads]
             if row.ends_group:
                 parts.append(self.key_at(plan, i, thread, inputs))
-            if row.mixes:
+            if row.mixes(thread):
                 start = row.first if row.ends_group else i
                 parts += [entry.mix, entry.amount]
                 if entry.mask:
@@ -422,7 +422,7 @@ class Evaluator:
         made = step.run(row.settings, read, decision, sheet, task)
         wanted: Image | None = None
         for name, image in made.items():
-            if row.mixes:
+            if row.mixes(name):
                 image = self._mixed(plan, i, row, name, image, texels, task)
             if image.size_mm != sheet.size_mm or image.wraps != row.after.wraps:
                 image = Image(image.pixels, image.kind, sheet.size_mm, row.after.wraps)

@@ -46,9 +46,11 @@ class Row:
     def ends_group(self) -> bool:
         return self.first >= 0
 
-    @property
-    def mixes(self) -> bool:
-        return self.entry.mask is not None or self.entry.amount < 1 or self.entry.mix != "replace"
+    def mixes(self, thread: str) -> bool:
+        """Whether what it makes of a thread meets what was there, and does not simply take its place."""
+        only = None if self.ends_group or self.error is not None else self.step.mixed(self.settings)
+        partly = self.entry.mask is not None or self.entry.amount < 1 or self.entry.mix != "replace"
+        return partly and (only is None or thread in only)
 
 
 @dataclass(frozen=True)
@@ -208,7 +210,9 @@ def _made(
     for name in writes:
         meaning = declared.get(name) or present.get(name) or threads.spec(name)
         if partly and name in declared and name in present and present[name].kind == meaning.kind:
-            meaning = meaning.wider(present[name])  # both are there, each somewhere
+            added = entry.mix in ("add", "combine", "subtract") and meaning.unit == present[name].unit == "mm"
+            # Both are there, each somewhere; reliefs that are added go as far as both together
+            meaning = present[name].sum_with(meaning, entry.amount) if added else meaning.wider(present[name])
         made[name] = meaning
     return made
 

@@ -90,7 +90,7 @@ class Windows:
         whole_above = next((w.whole_above for w in read.values() if w.whole_above), "")
         image = replace(made_all[thread], size_mm=size_mm, wraps=False)
         image = _cut(image, (box[0] - wide[0], box[1] - wide[1], box[2] - wide[0], box[3] - wide[1]))
-        if row.mixes:
+        if row.mixes(thread):
             image = self._mixed(row, i, thread, image, texels, box, task)
         return Window(image, box, whole_above)
 

@@ -1,0 +1,53 @@
+"""Streaks along a field of directions."""
+
+from __future__ import annotations
+
+import math
+
+import cv2
+import numpy as np
+
+from silent_loom.core.base.images import Floats
+from silent_loom.core.base.parallel import IDLE, Task
+from silent_loom.core.patterns.ground import Ground
+
+
+def streaks(grain: Floats, way: Floats, length_mm: float, fine_mm: float, ground: Ground, task: Task = IDLE) -> Floats:
+    """What lies along each place's own line through a field, averaged.
+
+    Parameters
+    ----------
+    grain : float32 array, shape (H, W)
+        What is drawn out.
+    way : float32 array, shape (2, H, W)
+        Unit directions, to the right and down.
+    length_mm, fine_mm : float
+        How long a line is, and the longest step on it.
+
+    Notes
+    -----
+    Line integral convolution (Cabral & Leedom 1993). The line is doubled with every pass: the mean over 2ⁿ places is that of two
+    means over half as many, and the way over 2ⁿ steps is that over half as many, taken twice.
+    """
+    passes = max(1, math.ceil(math.log2(max(2.0, length_mm / fine_mm))))
+    step = length_mm / 2**passes
+    h, w = grain.shape
+    x, y = np.arange(w, dtype=np.float32)[None], np.arange(h, dtype=np.float32)[:, None]
+    state = np.empty((h, w, 3), np.float32)
+    state[..., 0] = grain
+    state[..., 1], state[..., 2] = (way[k] * np.float32(step / ground.pitch[k]) for k in range(2))
+    for _ in range(passes):
+        task.checkpoint()
+        there = cv2.remap(state, x + state[..., 1], y + state[..., 2], cv2.INTER_LINEAR, borderMode=cv2.BORDER_WRAP)
+        state[..., 1:] += there[..., 1:]
+        state[..., 0] = (state[..., 0] + there[..., 0]) * np.float32(0.5)
+    return np.ascontiguousarray(state[..., 0])
+
+
+def swirl(potential: Floats, ground: Ground) -> Floats:
+    """Unit directions along the level lines of a field, shape (2, H, W): they never run into each other (curl noise, Bridson 2007)."""
+    px, py = ground.pitch
+    dx = (np.roll(potential, -1, 1) - np.roll(potential, 1, 1)) / np.float32(2 * px)
+    dy = (np.roll(potential, -1, 0) - np.roll(potential, 1, 0)) / np.float32(2 * py)
+    long = np.maximum(np.hypot(dx, dy), np.float32(1e-9))
+    return np.stack([-dy / long, dx / long])

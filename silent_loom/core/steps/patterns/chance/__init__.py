@@ -1,0 +1,1 @@
+"""Patterns of chance: noise, cells, waves, streaks, spots."""

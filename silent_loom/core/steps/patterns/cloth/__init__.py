@@ -1,0 +1,1 @@
+"""Patterns of threads: cloth, knitting, ropes and nets."""

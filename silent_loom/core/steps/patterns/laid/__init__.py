@@ -1,0 +1,1 @@
+"""Patterns of things that are laid: bricks, boards, shingles, stones, rivets."""

@@ -1,0 +1,1 @@
+"""Patterns of plain forms: ribs, gradients, outlines."""

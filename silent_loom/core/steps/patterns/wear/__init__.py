@@ -1,0 +1,1 @@
+"""Patterns of wear and tear: cracks, scratches, pits, runs, flakes."""
