@@ -96,6 +96,7 @@ class Drawn:
 class Pattern(MapStep[S]):
     """A pattern that repeats, whatever the sheet's size; on a sheet that does not wrap it is one repeat of it."""
 
+    can = frozenset({"pattern"})
     gives: ClassVar[tuple[str, ...]] = ()
     """Its helpers."""
 

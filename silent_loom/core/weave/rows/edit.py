@@ -8,7 +8,7 @@ from typing import Any
 from silent_loom.core.base.errors import SettingError, WeaveError
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows import tree
-from silent_loom.core.weave.rows.model import DEEPEST, Dial, Drive, Entry, GroupEntry, StepEntry, Weave
+from silent_loom.core.weave.rows.model import AMOUNT, DEEPEST, Dial, Drive, Entry, GroupEntry, StepEntry, Weave
 
 
 def titled(weave: Weave, row_id: str) -> str:
@@ -206,6 +206,10 @@ def _check_drive(group: GroupEntry, drive: Drive) -> None:
     if isinstance(entry, GroupEntry):
         if all(d.id != drive.setting for d in entry.dials):
             raise SettingError("this group has no such dial", f"{entry.name}.{drive.setting}", "Choose one of its dials.")
+        return
+    if drive.setting == AMOUNT:
+        if registry.step(entry.step).geometric:
+            raise SettingError("a step that moves pixels is on or off", entry.step, "Choose another row.")
         return
     info = registry.fields(entry.step).get(drive.setting)
     if info is None or info.annotation not in (float, int, bool):

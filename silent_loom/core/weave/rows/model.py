@@ -13,6 +13,8 @@ from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows import tree
 
 MixMode = Literal["replace", "multiply", "add", "subtract", "lighter", "darker", "screen", "overlay", "combine"]
+AMOUNT = "@amount"
+"""What a dial calls the amount of a row, which is no setting of its step."""
 DEEPEST = 40
 """Groups within groups; more than anybody could read, and few enough for a file to be read without trouble."""
 
@@ -77,7 +79,7 @@ class Drive(_Saved):
     """One setting that a dial moves."""
 
     row: str = Field(description="Id of a row in the group, at any depth.")
-    setting: str
+    setting: str = Field(description="A setting that is a number or a switch, or '@amount': how much of the row takes effect.")
     low: float = Field(allow_inf_nan=False, description="Value of the setting at the dial's lower end.")
     high: float = Field(allow_inf_nan=False, description="Value at its upper end.")
     curve: tuple[tuple[float, float], ...] = Field(

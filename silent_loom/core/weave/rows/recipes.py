@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from silent_loom.core.base.errors import WeaveError
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows import tree
-from silent_loom.core.weave.rows.model import Dial, Drive, Entry, GroupEntry, SourceRef, StepEntry, Weave
+from silent_loom.core.weave.rows.model import Dial, Drive, Entry, GroupEntry, Mask, MixMode, SourceRef, StepEntry, Weave
 
 
 class _Said(BaseModel):
@@ -29,6 +29,9 @@ class RecipeRow(_Said):
     unless: str = Field("", description="Not where a row above makes this thread.")
     needs: str = Field("", description="Only where a row above makes this thread.")
     on: bool = True
+    mask: Mask | None = Field(None, description="Where it takes effect; see `Mask`.")
+    amount: float = Field(1.0, ge=0, le=1)
+    mix: MixMode = "replace"
 
 
 class RecipeDial(_Said):
@@ -147,7 +150,12 @@ def _made(
         values = {**row.settings, **{k: slots[v] for k, v in row.fill.items()}, **(settings.get(row.step, {}) if first else {})}
         checked = registry.settings_of(row.step, values)
         there.update(registry.step(row.step).writes(checked))
-        made.append(StepEntry(step=row.step, settings=values, on=row.on, version=registry.step(row.step).version))
+        version = registry.step(row.step).version
+        made.append(
+            StepEntry(
+                step=row.step, settings=values, on=row.on, version=version, mask=row.mask, amount=row.amount, mix=row.mix
+            )
+        )
     return tuple(made)
 
 

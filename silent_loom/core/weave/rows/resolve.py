@@ -9,7 +9,7 @@ import numpy as np
 
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows import tree
-from silent_loom.core.weave.rows.model import Dial, Drive, GroupEntry, Mask, StepEntry, Weave
+from silent_loom.core.weave.rows.model import AMOUNT, Dial, Drive, GroupEntry, Mask, StepEntry, Weave
 
 
 @dataclass(frozen=True)
@@ -60,10 +60,10 @@ def resolved(weave: Weave) -> list[Resolved]:
                 for drive in dial.drives:
                     turned.setdefault(drive.row, {})[drive.setting] = driven(dial, drive)
             continue
-        values = turned.get(entry.id)
-        rows.append(
-            entry.model_copy(update={"settings": {**entry.settings, **_fitting(entry.step, values)}}) if values else entry
-        )
+        values = dict(turned.get(entry.id, {}))
+        amount = min(max(values.pop(AMOUNT, entry.amount), 0.0), 1.0)
+        driven_to = {**entry.settings, **_fitting(entry.step, values)}
+        rows.append(entry.model_copy(update={"settings": driven_to, "amount": amount}) if values or amount != entry.amount else entry)
     close(0)
     return rows
 

@@ -27,7 +27,7 @@ class NoiseSettings(PatternSettings):
     )
     scale_mm: float = length(120.0, "About how wide its broadest features are.", "Scale")
     stretch: float = setting(
-        1.0, "Longer across than down, or the other way.", low=0.05, high=20, soft=(0.1, 10), log=True, ends=("down", "across")
+        1.0, "Longer across than down, or the other way.", low=0.01, high=100, soft=(0.1, 10), log=True, ends=("down", "across")
     )
     octaves: int = setting(6, "How often finer noise of half the width is added.", low=1, high=12, step=1)
     gain: float = part(0.5, "How much each finer octave counts, of the one before.", "Fine ones", ("soft", "rough"))
@@ -43,6 +43,7 @@ class Noise(Pattern[NoiseSettings]):
     """A fractal sum of noise on a lattice that is counted modulo the sheet."""
 
     name = "noise"
+    can = frozenset({"pattern", "noise"})
     title = "Noise"
     words_for_it = ("clouds", "perlin", "fractal", "fbm", "ridged", "billow", "marble", "turbulence", "random", "warp", "dirt")
     sentence = "Random relief at every size at once: clouds, crests, cushions, marble."
