@@ -8,7 +8,7 @@ import math
 import sys
 from collections.abc import Callable, Iterator, Sized
 from contextlib import contextmanager
-from typing import Any
+from typing import Annotated, Any
 
 import typer
 
@@ -18,6 +18,8 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
     help="From one photo to a complete, seamless, physically based map set.",
 )
+
+Json = Annotated[bool, typer.Option("--json", help="Print JSON.")]
 
 
 def loaded() -> None:

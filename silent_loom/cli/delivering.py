@@ -9,9 +9,8 @@ from typing import Annotated, Any
 
 import typer
 
-from silent_loom.cli.common import app, count, loaded, progress, sayable
+from silent_loom.cli.common import Json, app, count, loaded, progress, sayable
 
-Json = Annotated[bool, typer.Option("--json", help="Print JSON.")]
 Data = Annotated[Path | None, typer.Option("--data", help="Folder of the library; the user's data folder otherwise.")]
 Force = Annotated[
     bool, typer.Option("--force", help="Write beside what is in the folder; only an earlier run's own files are replaced.")
@@ -53,7 +52,9 @@ def profiles(as_json: Json = False) -> None:
 
 @app.command()
 def bake(
-    material: Annotated[str, typer.Argument(help="A material of the library (name or id), or its archive.", show_default=False)],
+    material: Annotated[
+        str, typer.Argument(help="A material of the library (name or id), its archive, or a pattern.", show_default=False)
+    ],
     out: Out,
     size: Annotated[int, typer.Option(min=16, max=16384, help="Texels along the longer side.")] = 1024,
     profile: Annotated[str, typer.Option(help="What is made; separate files in 16 bits unless told.")] = "master",
@@ -64,6 +65,11 @@ def bake(
     ] = False,
     two_sided: Annotated[bool, typer.Option("--two-sided", help="The surface is seen from both sides.")] = False,
     leave: Leave = None,
+    seed: Annotated[int | None, typer.Option(min=0, help="Of a pattern: another one of the same kind.")] = None,
+    sets: Annotated[
+        list[str] | None,
+        typer.Option("--set", metavar="SETTING=VALUE", help="A setting of the pattern, or STEP.SETTING=VALUE of any row."),
+    ] = None,
     forecast: Annotated[
         bool, typer.Option("--forecast", help="Only say what would be made, how long it takes, what is lost.")
     ] = False,
@@ -84,6 +90,7 @@ def bake(
         force,
         as_json,
         forecast,
+        changed=(seed, tuple(sets or ())),
     )
 
 
@@ -147,12 +154,13 @@ def _made(
     as_json: bool,
     only_forecast: bool,
     name: str = "",
+    changed: tuple[int | None, tuple[str, ...]] = (None, ()),
 ) -> None:
     from silent_loom.core.base.parallel import Task
     from silent_loom.core.delivery.baking.makers import How
     from silent_loom.core.delivery.shelf import profile as known
     from silent_loom.core.ways.bake import BakeOrder
-    from silent_loom.work.giving.alone import bake_material, forecast_material
+    from silent_loom.work.giving.alone import Changed, bake_material, forecast_material
 
     supersample, lit, skip_constant, two_sided, leave = flags
     order = BakeOrder(size, How(supersample, True, lit), skip_constant, two_sided, memory=round(memory * 1e9), leave=leave)
@@ -160,9 +168,9 @@ def _made(
     with progress() as say:
         task = Task(progress=say)
         if only_forecast:
-            told = forecast_material(what, data, found, order, task)
+            told = forecast_material(what, data, found, order, Changed(*changed), task)
         else:
-            manifest = bake_material(what, data, found, out, order, name=name, force=force, task=task)
+            manifest = bake_material(what, data, found, out, order, name=name, force=force, changed=Changed(*changed), task=task)
     if not only_forecast:
         _tell(manifest, out, as_json)
     elif as_json:

@@ -8,10 +8,9 @@ from typing import Annotated
 
 import typer
 
-from silent_loom.cli.common import app, loaded, progress, sayable
+from silent_loom.cli.common import Json, app, loaded, progress, sayable
 
 Depth = Annotated[float, typer.Option(help="Depth of a height, from black to white.")]
-Json = Annotated[bool, typer.Option("--json", help="Print JSON.")]
 
 
 @app.command()

@@ -32,20 +32,27 @@ def streaks(grain: Floats, way: Floats, length_mm: float, fine_mm: float, ground
     passes = max(1, math.ceil(math.log2(max(2.0, length_mm / fine_mm))))
     step = length_mm / 2**passes
     h, w = grain.shape
-    x, y = np.arange(w, dtype=np.float32)[None], np.arange(h, dtype=np.float32)[:, None]
-    state = np.empty((h, w, 3), np.float32)
-    state[..., 0] = grain
-    state[..., 1], state[..., 2] = (way[k] * np.float32(step / ground.pitch[k]) for k in range(2))
+    x, y = np.meshgrid(np.arange(w, dtype=np.float32), np.arange(h, dtype=np.float32))
+    mean = np.ascontiguousarray(grain, np.float32)
+    dx, dy = (np.ascontiguousarray(way[k] * np.float32(step / ground.pitch[k]), np.float32) for k in range(2))
     for _ in range(passes):
         task.checkpoint()
-        there = cv2.remap(state, x + state[..., 1], y + state[..., 2], cv2.INTER_LINEAR, borderMode=cv2.BORDER_WRAP)
-        state[..., 1:] += there[..., 1:]
-        state[..., 0] = (state[..., 0] + there[..., 0]) * np.float32(0.5)
-    return np.ascontiguousarray(state[..., 0])
+        to = x + dx, y + dy
+        there = [cv2.remap(plane, *to, cv2.INTER_LINEAR, borderMode=cv2.BORDER_WRAP) for plane in (mean, dx, dy)]
+        mean += there[0]
+        mean *= np.float32(0.5)
+        dx += there[1]
+        dy += there[2]
+    return mean
 
 
 def swirl(potential: Floats, ground: Ground) -> Floats:
-    """Unit directions along the level lines of a field, shape (2, H, W): they never run into each other (curl noise, Bridson 2007)."""
+    """Unit directions along the level lines of a field, shape (2, H, W): they never run into each other.
+
+    Notes
+    -----
+    Curl noise (Bridson, Houriham & Nordenstam 2007).
+    """
     px, py = ground.pitch
     dx = (np.roll(potential, -1, 1) - np.roll(potential, 1, 1)) / np.float32(2 * px)
     dy = (np.roll(potential, -1, 0) - np.roll(potential, 1, 0)) / np.float32(2 * py)

@@ -52,9 +52,16 @@ def _lay(items, over, pw, ph, tx, ty, reach, moved, out, which, us, vs, y0, y1):
             for ox in range(-1, 2):
                 px = cx + np.float32(ox) * pw
                 xa, xb = max(0, int(np.ceil((px - ex) / tx - half))), min(w - 1, int(np.floor((px + ex) / tx - half)))
+                if xa > xb:
+                    continue
                 for y in range(ya, yb + 1):
                     my = y if rows > 1 else 0
-                    for x in range(xa, xb + 1):
+                    la, lb = xa, xb
+                    if abs(s) > np.float32(0.02):  # of a row only what lies within the element's own width
+                        down = (np.float32(y) + half) * ty - py
+                        mid, wide = px + down * c / s, (ay + reach) / abs(s)
+                        la, lb = max(xa, int(np.ceil((mid - wide) / tx - half))), min(xb, int(np.floor((mid + wide) / tx - half)))
+                    for x in range(la, lb + 1):
                         mx = x if columns > 1 else 0
                         dx = (np.float32(x) + half) * tx - px + moved[0, my, mx]
                         dy = (np.float32(y) + half) * ty - py + moved[1, my, mx]
@@ -158,12 +165,12 @@ class Laid:
     def chances(self, seed: int) -> Floats:
         """Four random numbers of the element at each place, shape (H, W, 4)."""
         table = np.stack([random(len(self.table) + 1, seed, k) for k in range(RANDOMS)], 1).astype(np.float32)
-        return table[self.ids]
+        return np.take(table, self.ids, axis=0)
 
     def axes(self) -> Floats:
         """Direction of the element at each place, to the right and up, shape (H, W, 2)."""
         table = np.concatenate([np.float32([[1, 0]]), self.table[:, 2:4] * np.float32([1, -1])])
-        return table[self.ids]
+        return np.take(table, self.ids, axis=0)
 
 
 def _laid(ground: Ground, table: Floats, over: bool, floor: float, reach: float, warp: Floats | None, task: Task) -> Laid:
@@ -172,6 +179,7 @@ def _laid(ground: Ground, table: Floats, over: bool, floor: float, reach: float,
     which = np.full(shape, -1, np.int32)
     u, v = np.zeros(shape, np.float32), np.zeros(shape, np.float32)
     moved = np.zeros((2, 1, 1), np.float32) if warp is None else np.ascontiguousarray(warp, np.float32)
+    reach += float(np.abs(moved).max())  # as far as outlines may stray
     lengths = (*ground.size_mm, *ground.pitch, reach)
     fixed = (table, over, *(np.float32(n) for n in lengths), moved, out, which, u, v)
     over_rows(ground.height, lambda a, b: _lay(*fixed, a, b), task, cost=ground.width * 2e-3)

@@ -5,10 +5,11 @@ from __future__ import annotations
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from silent_loom.core.base.errors import FileError, LoomError
+from silent_loom.core.base.errors import FileError, LoomError, SettingError
 from silent_loom.core.base.images import Image
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.delivery.baking.detail import losses
@@ -23,8 +24,11 @@ from silent_loom.core.delivery.unpacking import manifest_of
 from silent_loom.core.ways.bake import BakeOrder, bake
 from silent_loom.core.ways.repack import prove_folder, prove_maps
 from silent_loom.core.ways.squared import squared
+from silent_loom.core.ways.woven import pairs_from, parse_value, with_pairs
 from silent_loom.core.weave.answers.cache import Cache
 from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.rows.beginnings import beginnings, woven_from
+from silent_loom.core.weave.rows.model import Weave
 from silent_loom.core.weave.rows.upgrade import parsed
 from silent_loom.store.archive import read_archive
 from silent_loom.store.states import State
@@ -69,10 +73,63 @@ def found(store: Store, material: str) -> str:
     raise LoomError("there is no such material in the library", material, f"There are {some}." if some else "It is empty.")
 
 
+@dataclass(frozen=True)
+class Changed:
+    """What is to be different in this bake alone: the seed of a pattern, and settings as ``NAME=VALUE`` or ``STEP.NAME=VALUE``."""
+
+    seed: int | None = None
+    sets: tuple[str, ...] = ()
+
+    def own(self) -> dict[str, Any]:
+        """Settings of the pattern itself.
+
+        Raises
+        ------
+        SettingError
+        """
+        found = {}
+        for text in self.sets:
+            key, equals, value = text.partition("=")
+            if not equals or not key.strip():
+                raise SettingError("this is not SETTING=VALUE", text, "For example: scale_mm=80")
+            if "." not in key:
+                found[key.strip()] = parse_value(value.strip())
+        return found
+
+    def deeper(self, weave: Weave) -> Weave:
+        """A weave with the settings that name their step."""
+        return with_pairs(weave, pairs_from([t for t in self.sets if "." in t.partition("=")[0]]))
+
+
+AS_IT_IS = Changed()
+PATTERN = "pattern:"
+"""Before a name: the pattern is meant, whatever the library holds."""
+
+
 @contextmanager
-def opened(what: str, data: Path | None) -> Iterator[tuple[Store, State]]:
-    """A material of the library, or out of an archive, which is opened beside it and forgotten."""
+def opened(what: str, data: Path | None, changed: Changed = AS_IT_IS) -> Iterator[tuple[Store, State]]:
+    """A material of the library, out of an archive, or begun from a pattern; the last two are opened beside it and forgotten."""
+    with _opened(what, data, changed) as (store, state):
+        yield store, replace(state, weave=changed.deeper(state.weave))
+
+
+@contextmanager
+def _opened(what: str, data: Path | None, changed: Changed) -> Iterator[tuple[Store, State]]:
     path = Path(what)
+    name = what.removeprefix(PATTERN)
+    if what.startswith(PATTERN) or (name in beginnings() and not _has(name, data)):
+        with tempfile.TemporaryDirectory() as folder:
+            weave = woven_from(name, seed=changed.seed, settings=changed.own())
+            store = Store(Path(folder))
+            try:
+                yield store, store.create(beginnings()[name].title, weave, "Begun from a pattern")
+            finally:
+                store.close()
+        return
+    if changed.seed is not None or changed.own():
+        raise SettingError(
+            "only a pattern takes a seed or settings without their step", what, "Name the step: --set height.depth_mm=4."
+        )
     if path.is_file():
         with tempfile.TemporaryDirectory() as folder:
             store = Store(Path(folder))
@@ -88,6 +145,15 @@ def opened(what: str, data: Path | None) -> Iterator[tuple[Store, State]]:
         yield store, store.get(found(store, what))
 
 
+def _has(material: str, data: Path | None) -> bool:
+    """Whether a library holds a material of this name."""
+    try:
+        with library(data) as store:
+            return bool(found(store, material))
+    except LoomError:
+        return False
+
+
 def _evaluator(store: Store) -> Evaluator:
     return Evaluator(store.sources, Cache(CACHE), StoredDecisions(store))
 
@@ -101,17 +167,20 @@ def bake_material(
     *,
     name: str = "",
     force: bool = False,
+    changed: Changed = AS_IT_IS,
     task: Task = IDLE,
 ) -> dict[str, Any]:
     """Bake a material into a folder; its manifest."""
-    with opened(what, data) as (store, state):
+    with opened(what, data, changed) as (store, state):
         title = file_name(name or state.name)
         return bake(_evaluator(store), state.weave, wanted, out, title, order, about=lambda: about(state), force=force, task=task)
 
 
-def forecast_material(what: str, data: Path | None, wanted: Profile, order: BakeOrder, task: Task = IDLE) -> dict[str, Any]:
+def forecast_material(
+    what: str, data: Path | None, wanted: Profile, order: BakeOrder, changed: Changed = AS_IT_IS, task: Task = IDLE
+) -> dict[str, Any]:
     """What a bake will make, and what is lost at its size; see `Forecast` and `Losses`."""
-    with opened(what, data) as (store, state):
+    with opened(what, data, changed) as (store, state):
         evaluator = _evaluator(store)
         told = forecast(
             evaluator,

@@ -40,7 +40,9 @@ class _By(Settings):
         kinds=KINDS,
     )
     channel: Literal["first", "second", "third", "fourth"] = setting("first", "Which channel, where it has several.")
-    low: float = setting(0.0, "Where it begins, in parts of the thread's range.", title="From", low=-2, high=3, soft=(0, 1), step=0.01)
+    low: float = setting(
+        0.0, "Where it begins, in parts of the thread's range.", title="From", low=-2, high=3, soft=(0, 1), step=0.01
+    )
     high: float = setting(1.0, "Where it ends.", title="To", low=-2, high=3, soft=(0, 1), step=0.01)
 
 
@@ -48,9 +50,7 @@ class RampSettings(_By):
     ramp: tuple[Stop, ...] = setting(
         ((0.0, 0.2, 0.18, 0.16), (1.0, 0.75, 0.7, 0.62)), "Colours from low to high.", title="Colours", shape="ramp"
     )
-    into: ThreadName = setting(
-        "base", "The colour that it makes.", title="Makes", shape="thread", kinds=(Kind.COLOUR,), new=True
-    )
+    into: ThreadName = setting("base", "The colour that it makes.", title="Makes", shape="thread", kinds=(Kind.COLOUR,), new=True)
 
     @field_validator("ramp")
     @classmethod
@@ -63,7 +63,9 @@ class RampSettings(_By):
 
 
 class GradeSettings(_By):
-    start: float = setting(0.0, "Where the other thread is low, in parts of this one's range.", title="Low becomes", low=0, high=1, step=0.01)
+    start: float = setting(
+        0.0, "Where the other thread is low, in parts of this one's range.", title="Low becomes", low=0, high=1, step=0.01
+    )
     end: float = setting(1.0, "Where it is high.", title="High becomes", low=0, high=1, step=0.01)
     curve: tone_curve.Points = setting(tone_curve.STRAIGHT, "How it goes from one to the other.", shape="curve")
     into: ThreadName = setting(

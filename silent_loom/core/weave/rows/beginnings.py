@@ -204,7 +204,8 @@ def _coloured(told: Beginning, later: int) -> GroupEntry:
             title=title,
             value=0.5,
             drives=tuple(
-                Drive(row=row, setting=AMOUNT, low=0.0, high=1.0, curve=((0.0, 0.0), (0.5, amount), (1.0, 1.0))) for row, amount in moved
+                Drive(row=row, setting=AMOUNT, low=0.0, high=1.0, curve=((0.0, 0.0), (0.5, amount), (1.0, 1.0)))
+                for row, amount in moved
             ),
         )
         for title, moved in dials.items()

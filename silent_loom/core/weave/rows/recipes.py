@@ -152,9 +152,7 @@ def _made(
         there.update(registry.step(row.step).writes(checked))
         version = registry.step(row.step).version
         made.append(
-            StepEntry(
-                step=row.step, settings=values, on=row.on, version=version, mask=row.mask, amount=row.amount, mix=row.mix
-            )
+            StepEntry(step=row.step, settings=values, on=row.on, version=version, mask=row.mask, amount=row.amount, mix=row.mix)
         )
     return tuple(made)
 

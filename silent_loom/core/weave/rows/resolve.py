@@ -63,7 +63,9 @@ def resolved(weave: Weave) -> list[Resolved]:
         values = dict(turned.get(entry.id, {}))
         amount = min(max(values.pop(AMOUNT, entry.amount), 0.0), 1.0)
         driven_to = {**entry.settings, **_fitting(entry.step, values)}
-        rows.append(entry.model_copy(update={"settings": driven_to, "amount": amount}) if values or amount != entry.amount else entry)
+        rows.append(
+            entry.model_copy(update={"settings": driven_to, "amount": amount}) if values or amount != entry.amount else entry
+        )
     close(0)
     return rows
 

@@ -7,6 +7,8 @@ from typing import Literal
 import numpy as np
 
 from silent_loom.core.base.parallel import Task
+from silent_loom.core.maps.elements import inner_of
+from silent_loom.core.patterns.edges import away
 from silent_loom.core.patterns.ground import Ground
 from silent_loom.core.patterns.hashing import of, parts
 from silent_loom.core.patterns.laying import Shape, items, stacked
@@ -99,14 +101,4 @@ class Shingles(Pattern[ShinglesSettings]):
         if over is not ground:
             height = np.ascontiguousarray(height.T)
             more = {n: np.ascontiguousarray(np.swapaxes(a, 0, 1)) for n, a in more.items()}
-        return Drawn(height, {**more, "border": _border(more["id"], ground)})
-
-
-def _border(
-    ids: np.ndarray[tuple[int, ...], np.dtype[np.int32]], ground: Ground
-) -> np.ndarray[tuple[int, ...], np.dtype[np.float32]]:
-    """Distance from what is seen of each to where another begins, in mm."""
-    from silent_loom.core.maps.distance import inside
-    from silent_loom.core.maps.elements import inner_of
-
-    return inside(inner_of(ids, True), True, ground.pitch)
+        return Drawn(height, {**more, "border": away(inner_of(more["id"], True), ground, s.wide_mm / 2)})

@@ -8,7 +8,7 @@ import numpy as np
 
 from silent_loom.core.base.errors import WeaveError
 from silent_loom.core.base.parallel import Task
-from silent_loom.core.maps import distance
+from silent_loom.core.patterns.edges import signed
 from silent_loom.core.patterns.ground import Ground
 from silent_loom.core.patterns.hashing import numbers, of
 from silent_loom.core.patterns.laying import bevelled
@@ -84,14 +84,10 @@ class Stencil(Pattern[StencilSettings]):
         middles = np.stack([x / ground.pitch[0], y / ground.pitch[1]], 1)
         half = s.size_mm / 2 / ground.pitch[0], s.size_mm / 2 / ground.pitch[1]
         on = drawn(path, ground.width, ground.height, middles, half, np.asarray(turn, float))
-        depth = (
-            distance.signed(on > np.float32(0.5), True, ground.pitch)
-            if on.any() and not on.all()
-            else np.where(on > 0.5, 1e3, -1e3)
-        )
-        rim = bevelled(np.asarray(depth, np.float32), s.rim_mm, ground, 0.6)
+        depth = signed(on, ground, max(s.rim_mm, s.size_mm / 2))
+        rim = bevelled(depth, s.rim_mm, ground, 0.6)
         rise = np.minimum(rim, on) if s.rim_mm > ground.texel else on
-        return Drawn(1 - rise if s.sunk else rise, {"stencil": on, "border": np.abs(depth).astype(np.float32)})
+        return Drawn(1 - rise if s.sunk else rise, {"stencil": on, "border": np.abs(depth)})
 
     def _places(self, s: StencilSettings, ground: Ground) -> tuple[np.ndarray, np.ndarray]:  # type: ignore[type-arg]
         if s.placed == "strewn":

@@ -52,7 +52,7 @@ class Scratches(Pattern[ScratchesSettings]):
         table, deep = strokes(
             ground, s.many, s.long_mm, s.wide_mm, np.deg2rad(s.turn_deg), np.deg2rad(s.fan_deg), s.curve, s.seed
         )
-        reach = max(3 * s.wide_mm, ground.texel)
+        reach = max(1.6 * s.wide_mm, ground.texel)
         found = beside(ground, table, reach, None, task)
         strength = np.concatenate([[np.float32(0)], deep])[found.ids]
         texel = np.float32(ground.texel)

@@ -1,6 +1,7 @@
 import Alpine from "/static/vendor/alpine/alpine.csp.min.js";
 import { cm, el, get, picture, post, send, since } from "../base/api.js";
 import { fieldUnit, length, parse } from "../base/units.js";
+import { openPatterns } from "./patterns.js";
 
 const drawn = new Map(); // pictures of cards that this page has, by material and state
 
@@ -78,6 +79,7 @@ document.addEventListener("alpine:init", () => {
     },
     pickSet() { this.$refs.set.click(); },
     pickedSet(event) { this.open([...event.target.files]); event.target.value = ""; },
+    async patterns() { await this.guard(openPatterns); },
     async blank() {
       const made = await this.guard(() => post("/api/materials/blank", {}));
       if (made) location.href = `/bench/${made.id}`;
