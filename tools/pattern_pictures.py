@@ -12,23 +12,28 @@ import numpy as np
 from PIL import Image as Pillow
 
 from silent_loom.core.screen.picture import lit
+from silent_loom.core.ways.sources import FileSources
 from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.answers.cache import Cache
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.beginnings import beginnings, woven_from
-from silent_loom.core.ways.sources import FileSources
 
 ROOT = Path(__file__).parents[1]
 OUT = ROOT / "silent_loom/web/static/patterns"
 PAGE = ROOT / "docs" / "patterns.md"
+FOLDER = "../silent_loom/web/static/patterns"
 SIZE = (400, 300)
 MAPS = 768
+
+
+def _no_file(digest: str) -> tuple[Path, str, str]:
+    raise KeyError(digest)
 
 
 def picture(name: str) -> Pillow.Image:
     """The material under light, as the library shows it."""
     weave = woven_from(name)
-    evaluator = Evaluator(FileSources(lambda _: (_ for _ in ()).throw(KeyError())), Cache(700 << 20))
+    evaluator = Evaluator(FileSources(_no_file), Cache(700 << 20))
     plan = evaluator.plan(weave)
     if (error := plan.error()) is not None:
         raise error
@@ -43,7 +48,8 @@ def page() -> str:
         "",
         "Made by `python -m tools.pattern_pictures`. Every one repeats exactly, at any size, and begins as a complete material:",
         "colour, height, normal, roughness, metallic, occlusion. *Begin from a pattern* in the library, or",
-        "`silent-loom bake PATTERN --size N [--seed N] [--set SETTING=VALUE] --out DIR`; `silent-loom patterns --json` lists them.",
+        "`silent-loom bake PATTERN --size N [--seed N] [--set SETTING=VALUE] --out DIR`;",
+        "`silent-loom patterns --json` lists all.",
         "The settings of each step stand in [steps.md](steps.md).",
     ]
     family = ""
@@ -53,9 +59,7 @@ def page() -> str:
             lines += ["", f"## {family}", "", "| | pattern | what it is | repeat | step |", "|---|---|---|---|---|"]
         size = f"{b.size_mm[0]:g} × {b.size_mm[1]:g} mm"
         step = registry.step(b.step).title
-        lines.append(
-            f"| ![{b.title}](../silent_loom/web/static/patterns/{b.name}.webp) | `{b.name}` | **{b.title}.** {b.says} | {size} | {step} |"
-        )
+        lines.append(f"| ![{b.title}]({FOLDER}/{b.name}.webp) | `{b.name}` | **{b.title}.** {b.says} | {size} | {step} |")
     return "\n".join([*lines, ""])
 
 

@@ -14,6 +14,8 @@ from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.maps.stairs import unstepped
 from silent_loom.core.screen.display import shown
+from silent_loom.core.screen.picture import lit
+from silent_loom.core.weave import registry
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import StepEntry, Weave
 from silent_loom.core.weave.threads import spec
@@ -47,6 +49,24 @@ def halves(before: np.ndarray, after: np.ndarray) -> np.ndarray:
     out[:h, : w // 2] = before[:h, : w // 2]
     out[:h, w // 2 - 1 : w // 2 + 1] = 0.93
     return out[:h]
+
+
+SPAN = {"cloth": 14.0, "knit": 50.0, "scratches": 200.0, "cord": 160.0, "brush": 400.0, "drips": 300.0, "pits": 200.0}
+"""Millimetres of a sheet on which a pattern shows what it is; 700 where nothing is said."""
+
+
+def pattern(ask: Evaluator, name: str) -> np.ndarray:
+    """A pattern under a low light; what goes by a pattern, over cells."""
+    mm = SPAN.get(name, 700.0)
+    sheet = StepEntry(step="blank", settings={"colour": "#9d968a", "width_mm": mm, "height_mm": mm})
+    own = [StepEntry(step=name)]
+    if not registry.can(name, "pattern"):
+        own = [StepEntry(step="cells", settings={"show": "border", "scale_mm": 120.0}), StepEntry(step=name)]
+    weave = Weave(steps=(sheet, *own, StepEntry(step="normal")))
+    maps = ask.ask_many(weave, ["roughness" if name == "grade" else "base", "normal"], 432)
+    if name == "grade":
+        return np.repeat(np.clip(maps["roughness"].pixels, 0, 1), 3, 2)
+    return lit(maps, 288, 216, 1.0)[..., :3] / np.float32(255)
 
 
 def main() -> int:
@@ -138,6 +158,9 @@ def main() -> int:
     second = slate.model_copy(update={"sources": {**slate.sources, **plaster.sources}})
     laid = {"maps": [{"thread": "base", "source": over}], "how": "by mask", "mask": "mark"}
     save("over", chain(second, "base", ("mark", {**marked, "name": "mark"}), ("over", laid)))
+    for name, step in registry.steps().items():
+        if {"pattern", "ramp", "grade"} & step.can:
+            save(name, pattern(ask, name))
     save("steps", halves(*(np.repeat(p, 3, 2) for p in stairs())))
     return 0
 

@@ -34,6 +34,8 @@ DRAWN = (
     "ramp",
     "edits",
     "sun",
+    "draft",
+    "path",
 )
 """Shapes that have controls of their own."""
 

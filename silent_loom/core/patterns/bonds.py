@@ -51,8 +51,8 @@ def _grid(nx: int, ny: int, size: tuple[float, float]) -> tuple[Numbers, Numbers
 
 
 def _flat(cx: Numbers, cy: Numbers, hx: Numbers | float, hy: Numbers | float, shape: Shape = Shape.BOX) -> Places:
-    full = [np.broadcast_to(np.asarray(a, float), cx.shape) for a in (hx, hy)]
-    return Places(cx, cy, *full, np.zeros_like(cx), shape)
+    wide, high = (np.broadcast_to(np.asarray(a, float), cx.shape) for a in (hx, hy))
+    return Places(cx, cy, wide, high, np.zeros_like(cx), shape)
 
 
 def _running(ground: Ground, w: float, h: float, seed: int, shift: float) -> Places:
@@ -169,13 +169,15 @@ def _ashlar(ground: Ground, w: float, h: float, seed: int, shift: float) -> Plac
             if (keep[at] or share == 1.0) and not taken[np.ix_(rows, columns)].any():
                 taken[np.ix_(rows, columns)] = True
                 found.append((i, j, a, b))
-    i, j, a, b = (np.array(n, float) for n in zip(*found, strict=True))
-    return _flat((i + a / 2) * bw, (j + b / 2) * bh, a * bw / 2, b * bh / 2)
+    column, row, wide, high = np.array(found, float).T
+    return _flat((column + wide / 2) * bw, (row + high / 2) * bh, wide * bw / 2, high * bh / 2)
 
 
 def _both(*places: Places) -> Places:
-    joined = [np.concatenate([getattr(p, n) for p in places]) for n in ("cx", "cy", "hx", "hy", "turn")]
-    return Places(*joined, places[0].shape)
+    def joined(name: str) -> Numbers:
+        return np.concatenate([getattr(p, name) for p in places])
+
+    return Places(joined("cx"), joined("cy"), joined("hx"), joined("hy"), joined("turn"), places[0].shape)
 
 
 _BONDS: dict[str, Callable[[Ground, float, float, int, float], Places]] = {

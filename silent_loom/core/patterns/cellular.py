@@ -18,7 +18,8 @@ AROUND = 3
 
 
 @kernel(
-    "f4[:,::1], f4[:,::1], f4[:,::1], i4[:,::1], i4[:,::1], f4, f4, f4[:,:,::1], f4[:,:,::1], i4[:,::1], i8, i8, f4, f4, f4, i8, i8"
+    "f4[:,::1], f4[:,::1], f4[:,::1], i4[:,::1], i4[:,::1], f4, f4, f4[:,:,::1], f4[:,:,::1], i4[:,::1], "
+    "i8, i8, f4, f4, f4, i8, i8"
 )
 def _cells(near, next_, border, which, other, over_w, over_h, moved, points, names, nx, ny, cw, ch, stagger, y0, y1):  # type: ignore[no-untyped-def]
     # Points in fields from the corner of the sheet; distances in the unit of cw and ch, the width and height of a field.

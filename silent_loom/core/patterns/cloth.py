@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import partial
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -118,10 +120,7 @@ def woven(
     shape = ground.height, ground.width
     out, along, aside = (np.empty(shape, np.float32) for _ in range(3))
     which = np.empty(shape, np.int32)
-    fixed = (
-        marks,
-        *(np.float32(n) for n in (ground.texels[0] / nx, ground.texels[1] / ny, *thick, crimp, *ground.pitch)),
-        *(out, which, along, aside, nx, ny),
-    )
-    over_rows(ground.height, lambda a, b: _weave(*fixed, a, b), task, cost=ground.width * 1.5e-3)
+    lengths = (ground.texels[0] / nx, ground.texels[1] / ny, *thick, crimp, *ground.pitch)
+    fixed: list[Any] = [marks, *(np.float32(n) for n in lengths), out, which, along, aside, nx, ny]
+    over_rows(ground.height, partial(_weave, *fixed), task, cost=ground.width * 1.5e-3)
     return Cloth(out, which, (which > 0) & (which <= nx), along, aside)

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import IntEnum
+from functools import partial
+from typing import Any
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -169,7 +171,7 @@ class Laid:
 
     def axes(self) -> Floats:
         """Direction of the element at each place, to the right and up, shape (H, W, 2)."""
-        table = np.concatenate([np.float32([[1, 0]]), self.table[:, 2:4] * np.float32([1, -1])])
+        table = np.concatenate([np.array([[1, 0]], np.float32), self.table[:, 2:4] * np.array([1, -1], np.float32)])
         return np.take(table, self.ids, axis=0)
 
 
@@ -181,8 +183,8 @@ def _laid(ground: Ground, table: Floats, over: bool, floor: float, reach: float,
     moved = np.zeros((2, 1, 1), np.float32) if warp is None else np.ascontiguousarray(warp, np.float32)
     reach += float(np.abs(moved).max())  # as far as outlines may stray
     lengths = (*ground.size_mm, *ground.pitch, reach)
-    fixed = (table, over, *(np.float32(n) for n in lengths), moved, out, which, u, v)
-    over_rows(ground.height, lambda a, b: _lay(*fixed, a, b), task, cost=ground.width * 2e-3)
+    fixed: list[Any] = [table, over, *(np.float32(n) for n in lengths), moved, out, which, u, v]
+    over_rows(ground.height, partial(_lay, *fixed), task, cost=ground.width * 2e-3)
     return Laid(out, which, u, v, table)
 
 

@@ -176,7 +176,7 @@ def noise(
 def stray(ground: Ground, cells: tuple[int, int], far_mm: float, seed: int, octaves: int = 3, task: Task = IDLE) -> Floats:
     """A warp by noise, shape (2, H, W), in parts of the sheet: places stray by about a length."""
     out = np.stack([noise(ground, cells, octaves=octaves, seed=seed + 17 * k, task=task) for k in range(2)])
-    out *= np.float32([far_mm / n for n in ground.size_mm])[:, None, None]
+    out *= np.array([far_mm / n for n in ground.size_mm], np.float32)[:, None, None]
     return out
 
 

@@ -82,5 +82,5 @@ def branches(
             if chance.random() < forks and left > 4 * step:
                 side = 1 if chance.random() < 0.5 else -1
                 waiting.append((x, y, way + side * (0.5 + 0.6 * chance.random()), 0.6 * left, wide * left / whole_length * 0.8))
-    x0, y0, x1, y1, r0, r1 = np.array(found, float).reshape(-1, 6).T
-    return (*lines(x0, y0, x1, y1), r0, r1)
+    every = np.array(found, float).reshape(-1, 6).T
+    return (*lines(every[0], every[1], every[2], every[3]), every[4], every[5])

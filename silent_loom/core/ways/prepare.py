@@ -75,6 +75,8 @@ FIRST = (
 )
 """Forms of kernels without which no picture of a new material can be shown, in the order in which one asks for them; the
 others follow as they are found."""
+LAST = ("patterns.", "steps.tone.ramp.")
+"""How the names of those begin that come after all others."""
 
 
 def everything_is_there() -> bool:
@@ -202,7 +204,8 @@ class Preparation:
     def _begin(self, names: Sequence[str]) -> None:
         with self._changed:
             if self._todo is None and names:
-                rest = [n for n in names if n not in FIRST]
+                # Patterns come last: nobody waits for them who brings a photo
+                rest = sorted((n for n in names if n not in FIRST), key=lambda n: n.startswith(LAST))
                 self._todo = deque([*(n for n in FIRST if n in names), *rest])
                 self._left, self._of = set(self._todo), len(self._todo)
                 self._changed.notify_all()

@@ -75,7 +75,7 @@ def found(store: Store, material: str) -> str:
 
 @dataclass(frozen=True)
 class Changed:
-    """What is to be different in this bake alone: the seed of a pattern, and settings as ``NAME=VALUE`` or ``STEP.NAME=VALUE``."""
+    """What is different in this bake alone: the seed of a pattern; settings as ``NAME=VALUE`` or ``STEP.NAME=VALUE``."""
 
     seed: int | None = None
     sets: tuple[str, ...] = ()

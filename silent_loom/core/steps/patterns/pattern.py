@@ -21,7 +21,7 @@ from silent_loom.core.weave.step import MapStep, Sheet
 from silent_loom.core.weave.threads import ThreadSpec
 
 ENOUGH = 1024
-"""Longer side below which patterns are drawn finer than asked for and reduced, so that small pictures are large ones seen from afar."""
+"""Longer side below which patterns are drawn finer than asked for and reduced: small pictures are large ones seen from afar."""
 
 HELPERS = {
     "id": threads.helper("id", Kind.ID, title="Elements"),

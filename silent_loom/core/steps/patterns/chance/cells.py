@@ -6,6 +6,7 @@ from typing import Literal
 
 import numpy as np
 
+from silent_loom.core.base.images import Floats
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.maps.elements import random
 from silent_loom.core.patterns.cellular import Cellular, cellular
@@ -21,8 +22,8 @@ from silent_loom.core.weave.settings import setting
 class CellsSettings(PatternSettings):
     show: Literal["nearest", "second", "between", "border", "level"] = setting(
         "nearest",
-        "What the height is: far from a cell's middle is low; the second nearest middle; the difference of both; far from the border "
-        "is high; or a level of its own for each cell.",
+        "What the height is: far from a cell's middle is low; the second nearest middle; the difference of both; far from the "
+        "border is high; or a level of its own for each cell.",
         names={"between": "second less nearest", "level": "a level each"},
     )
     scale_mm: float = length(60.0, "About how wide a cell is.", "Scale")
@@ -73,7 +74,7 @@ class Cells(Pattern[CellsSettings]):
         return Drawn(t, {"id": found.which + 1, "border": found.border, "random": chances})
 
 
-def cell_chances(found: Cellular, seed: int) -> np.ndarray[tuple[int, ...], np.dtype[np.float32]]:
+def cell_chances(found: Cellular, seed: int) -> Floats:
     """Four random numbers of the cell at each place, shape (H, W, 4)."""
     table = np.stack([random(found.count, seed, k) for k in range(RANDOMS)], 1).astype(np.float32)
     return np.ascontiguousarray(table[found.which])

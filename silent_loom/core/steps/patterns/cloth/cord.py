@@ -68,7 +68,7 @@ class Cord(Pattern[CordSettings]):
         fine = np.sin(phase * np.float32(2 * np.pi * 9)) * np.float32(0.035 * s.fibres * seen)
         height = np.clip(height + fine * dome, 0, 1)
         cover = covered((1 - np.abs(q)) * np.float32(pitch / 2), ground)
-        axis = np.broadcast_to(np.float32([1, 0]), (*height.shape, 2))
+        axis = np.broadcast_to(np.array([1, 0], np.float32), (*height.shape, 2))
         return Drawn(
             np.ascontiguousarray(height, np.float32), {"id": which, "random": chances, "cord": cover, "orientation": axis}
         )

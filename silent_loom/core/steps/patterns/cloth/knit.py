@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
+from numpy.typing import NDArray
 
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.patterns.ground import Ground
@@ -83,7 +86,7 @@ class Knit(Pattern[KnitSettings]):
         )
 
 
-def stitches(found: Laid, count: int, seed: int) -> dict[str, np.ndarray]:  # type: ignore[type-arg]
+def stitches(found: Laid, count: int, seed: int) -> dict[str, NDArray[Any]]:
     """Both legs are one stitch."""
     whole = np.where(found.which >= 0, found.which % count, -1)
     same = Laid(found.depth, whole.astype(np.int32), found.u, found.v, found.table)

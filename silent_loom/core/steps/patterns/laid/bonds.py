@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from silent_loom.core.base.images import Floats
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.patterns.bonds import Bond, laid
 from silent_loom.core.patterns.ground import Ground
@@ -74,24 +75,22 @@ class Bonds(Pattern[BondsSettings]):
         return Drawn(height, told(found, ground, s.seed, self.gives))
 
 
-def outline(
-    worn: float, wide_mm: float, short_mm: float, ground: Ground, seed: int, task: Task
-) -> np.ndarray[tuple[int, ...], np.dtype[np.float32]] | None:
+def outline(worn: float, wide_mm: float, short_mm: float, ground: Ground, seed: int, task: Task) -> Floats | None:
     """How far places stray in mm, so that outlines are those of worn things; shape (2, H, W)."""
     if worn <= 0:
         return None
     moved = stray(ground, cells_of(ground, wide_mm), 0.16 * worn * short_mm, of(seed, 21), 4, task)
-    moved *= np.float32(ground.size_mm)[:, None, None]
+    moved *= np.array(ground.size_mm, np.float32)[:, None, None]
     return moved
 
 
 def tops(
-    chances: np.ndarray[tuple[int, ...], np.dtype[np.float32]],
-    u: np.ndarray[tuple[int, ...], np.dtype[np.float32]],
-    v: np.ndarray[tuple[int, ...], np.dtype[np.float32]],
+    chances: Floats,
+    u: Floats,
+    v: Floats,
     levels: float,
     lean: float,
-) -> np.ndarray[tuple[int, ...], np.dtype[np.float32]]:
+) -> Floats:
     """Height 0…1 of elements of different levels that lean."""
     top = 1 - np.float32(0.6 * levels) * chances[..., 0]
     if lean > 0:

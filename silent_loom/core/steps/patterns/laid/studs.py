@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.patterns.ground import Ground
@@ -98,7 +99,7 @@ class Studs(Pattern[StudsSettings]):
         return Drawn(np.clip(height, 0, 1).astype(np.float32), {**made, "stud": on})
 
 
-def _shapes(s: StudsSettings, x: np.ndarray, y: np.ndarray, turn: np.ndarray, half: float) -> np.ndarray:  # type: ignore[type-arg]
+def _shapes(s: StudsSettings, x: NDArray[Any], y: NDArray[Any], turn: NDArray[Any], half: float) -> NDArray[Any]:
     if s.form in ("bar", "slot"):
         thin = half * 0.25 if s.form == "bar" else half
         if s.form == "bar":
@@ -111,7 +112,7 @@ def _shapes(s: StudsSettings, x: np.ndarray, y: np.ndarray, turn: np.ndarray, ha
     return items(x, y, half * s.long, half, turn=turn, shape=Shape.ELLIPSE)
 
 
-def _disc(s: StudsSettings, ground: Ground, x: np.ndarray, y: np.ndarray, task: Task) -> np.ndarray:  # type: ignore[type-arg]
+def _disc(s: StudsSettings, ground: Ground, x: NDArray[Any], y: NDArray[Any], task: Task) -> NDArray[Any]:
     radius = s.size_mm / 2 * (1 + s.washer)
     found = beside(ground, items(x, y, radius, radius, shape=Shape.ELLIPSE), ground.texel, None, task)
     return bevelled(found.depth, 0.08 * s.size_mm, ground, 0.5)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.maps.elements import random
@@ -69,7 +70,7 @@ class Ribs(Pattern[RibsSettings]):
         return Drawn(np.clip(height, 0, 1).astype(np.float32), {"id": which, "gradient": t, "random": table[which]})
 
 
-def _profile(s: RibsSettings, t: np.ndarray, texel: float) -> np.ndarray:  # type: ignore[type-arg]
+def _profile(s: RibsSettings, t: NDArray[Any], texel: float) -> NDArray[Any]:
     """Height 0…1 at a place 0…1 of a rib; what is steeper than a texel can show falls within one."""
     if s.form == "wave":
         return np.float32(0.5) - np.float32(0.5) * np.cos(t * np.float32(2 * np.pi))

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from silent_loom.core.base.errors import WeaveError
 from silent_loom.core.base.parallel import Task
@@ -26,7 +27,8 @@ PATHS = {
     "cross": "M -3 -10 H 3 V -3 H 10 V 3 H 3 V 10 H -3 V 3 H -10 V -3 H -3 Z",
     "leaf": "M 0 -10 C 7 -5 7 5 0 10 C -7 5 -7 -5 0 -10 Z",
     "drop": "M 0 -10 C 2 -4 6 0 6 4 A 6 6 0 1 1 -6 4 C -6 0 -2 -4 0 -10 Z",
-    "petals": "M 0 0 C 4 -4 4 -9 0 -10 C -4 -9 -4 -4 0 0 C 4 -4 9 -4 10 0 C 9 4 4 4 0 0 C 4 4 4 9 0 10 C -4 9 -4 4 0 0 C -4 4 -9 4 -10 0 C -9 -4 -4 -4 0 0 Z",
+    "petals": "M 0 0 C 4 -4 4 -9 0 -10 C -4 -9 -4 -4 0 0 C 4 -4 9 -4 10 0 C 9 4 4 4 0 0 "
+    "C 4 4 4 9 0 10 C -4 9 -4 4 0 0 C -4 4 -9 4 -10 0 C -9 -4 -4 -4 0 0 Z",
     "triangle": "M 0 -9 L 10 8 L -10 8 Z",
 }
 MOST = 4000
@@ -89,7 +91,7 @@ class Stencil(Pattern[StencilSettings]):
         rise = np.minimum(rim, on) if s.rim_mm > ground.texel else on
         return Drawn(1 - rise if s.sunk else rise, {"stencil": on, "border": np.abs(depth)})
 
-    def _places(self, s: StencilSettings, ground: Ground) -> tuple[np.ndarray, np.ndarray]:  # type: ignore[type-arg]
+    def _places(self, s: StencilSettings, ground: Ground) -> tuple[NDArray[Any], NDArray[Any]]:
         if s.placed == "strewn":
             return strewn(ground, s.apart_mm, s.seed)
         stagger = s.placed == "staggered"

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.patterns.cellular import cellular
@@ -113,7 +114,7 @@ class Cracks(Pattern[CracksSettings]):
         height = np.clip((top + np.float32(0.16 * s.rough) * rough) * (1 - crack), 0, 1)
         return Drawn(height, {"id": found.which + 1, "crack": crack, "border": np.maximum(depth, 0), "random": chances})
 
-    def _branching(self, s: CracksSettings, ground: Ground, rough: np.ndarray, task: Task) -> Drawn:  # type: ignore[type-arg]
+    def _branching(self, s: CracksSettings, ground: Ground, rough: NDArray[Any], task: Task) -> Drawn:
         area = ground.size_mm[0] * ground.size_mm[1]
         count = max(1, round(4 * s.open * area / s.scale_mm**2))
         x, y, half, turn, r0, r1 = branches(
@@ -137,7 +138,7 @@ class Cracks(Pattern[CracksSettings]):
         return Drawn(height, {"id": found.ids * (crack > 0.5), "crack": crack, "border": far, "random": found.chances(s.seed)})
 
 
-def _in(depth: np.ndarray, wide: np.ndarray, ground: Ground) -> np.ndarray:  # type: ignore[type-arg]
+def _in(depth: NDArray[Any], wide: NDArray[Any], ground: Ground) -> NDArray[Any]:
     """1 in the middle of a crack, 0 outside; one thinner than a texel is as faint as it is thin."""
     slope = np.maximum(np.float32(0.3) * wide, np.float32(ground.texel))
     inside = np.clip(-depth / slope + np.float32(0.5), 0, 1) * (wide > 0)

@@ -56,7 +56,7 @@ class Drips(Pattern[DripsSettings]):
         way = np.stack(
             [noise(ground, cells_of(ground, 6 * s.wide_mm), octaves=3, seed=of(s.seed, 5 + k), task=task) for k in range(2)]
         )
-        warp = way * np.float32([[[1.4 * s.wander * s.wide_mm]], [[0.4 * s.wander * s.wide_mm]]])
+        warp = way * (np.array([1.4, 0.4], np.float32) * np.float32(s.wander * s.wide_mm))[:, None, None]
         found = beside(ground, table, 2 * ground.texel, warp, task)
         on = np.clip(found.depth / np.float32(ground.texel) + np.float32(0.5), 0, 1)
         gradient = found.u * np.float32(0.5) + np.float32(0.5)

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
+from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Floats
 from silent_loom.core.base.parallel import Task
@@ -94,7 +97,7 @@ class Flakes(Pattern[FlakesSettings]):
         return Drawn(height.astype(np.float32), {"flake": on, "border": np.abs(depth), "rust": rust.astype(np.float32)})
 
 
-def _means(plane: Floats, which: np.ndarray, count: int) -> Floats:  # type: ignore[type-arg]
+def _means(plane: Floats, which: NDArray[Any], count: int) -> Floats:
     """Mean of every cell."""
     flat = which.ravel()
     area = np.maximum(np.bincount(flat, minlength=count), 1)

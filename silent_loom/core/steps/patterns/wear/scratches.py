@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
+from numpy.typing import NDArray
 
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.patterns.ground import Ground
@@ -74,7 +77,7 @@ class Scratches(Pattern[ScratchesSettings]):
 
 def strokes(
     ground: Ground, many: int, long_mm: float, wide_mm: float, turn: float, fan: float, curve: float, seed: int
-) -> tuple[np.ndarray, np.ndarray]:  # type: ignore[type-arg]
+) -> tuple[NDArray[Any], NDArray[Any]]:
     """A table of bent strokes in three pieces each, and how deep each piece is, 0…1."""
     c = [numbers(many, of(seed, 30 + k)).astype(float) for k in range(7)]
     x, y = c[0] * ground.size_mm[0], c[1] * ground.size_mm[1]

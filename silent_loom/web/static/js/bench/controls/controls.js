@@ -5,6 +5,7 @@ import { curveEditor, histogramBars } from "./drawn.js";
 import { dice, editsControls, overControls, presetRow } from "./laid.js";
 import { reliefPanel } from "./relief.js";
 import { sizesEditor } from "./sizes.js";
+import { draftEditor, pathEditor } from "./patterns.js";
 import { levelsEditor, rampEditor } from "./tones.js";
 import { groupControls } from "../weave/groups.js";
 import { mixing } from "../weave/masks.js";
@@ -83,6 +84,8 @@ export class Controls {
       else if (field.kind === "maps") this.maps();
       else if (field.kind === "sizes") this.shape(sizesEditor(field, this));
       else if (field.kind === "ramp") this.shape(rampEditor(field, this));
+      else if (field.kind === "draft") this.shape(draftEditor(field, this));
+      else if (field.kind === "path") this.shape(pathEditor(field, this));
       else if (field.kind === "edits") this.shape(editsControls(this));
       else if (field.kind === "over") this.shape(overControls(this));
       else this.root.append(this.control(field));

@@ -62,6 +62,7 @@ export function rampEditor(field, controls) {
   add.addEventListener("click", () => { send([[0, 0.12, 0.1, 0.08], [0.55, 0.5, 0.42, 0.3], [1, 0.93, 0.89, 0.8]]); controls.settle(); });
   off.addEventListener("click", () => { send([]); controls.settle(); });
   more.addEventListener("click", () => {
+    if (now.length === 1) { send([...now, [now[0][0] < 1 ? 1 : 0, ...now[0].slice(1)]]); controls.settle(); return; }
     let widest = 0;
     for (let i = 1; i < now.length - 1; i++) if (now[i + 1][0] - now[i][0] > now[widest + 1][0] - now[widest][0]) widest = i;
     const [a, b] = [now[widest], now[widest + 1]];
@@ -75,12 +76,13 @@ export function rampEditor(field, controls) {
       now = v[field.name] || [];
       add.hidden = now.length > 0;
       for (const n of [bar, stops, more, off]) n.hidden = !now.length;
+      off.hidden ||= field.default.length > 0; // what makes colours of nothing else cannot do without
       bar.style.background = now.length ? `linear-gradient(to right, ${now.map((s) => `${hex(s)} ${100 * s[0]}%`).join(", ")})` : "";
       if (stops.contains(document.activeElement) && stops.children.length === now.length) return;
       stops.replaceChildren(...now.map((stop, i) => el("span", { class: "ramp-stop" },
         el("input", { type: "color", value: hex(stop), "aria-label": `Colour of stop ${i + 1}`, oninput: (e) => { send(now.map((s, k) => (k === i ? [s[0], ...rgb(e.target.value)] : s))); }, onchange: () => controls.settle() }),
         el("input", { type: "number", min: 0, max: 100, step: 1, value: Math.round(stop[0] * 100), "aria-label": `Place of stop ${i + 1}, %`, onchange: (e) => { send(now.map((s, k) => (k === i ? [Math.max(0, Math.min(100, Number(e.target.value) || 0)) / 100, ...s.slice(1)] : s))); controls.settle(); } }),
-        now.length > 2 ? el("button", { class: "act", type: "button", "aria-label": `Take stop ${i + 1} out`, onclick: () => { send(now.filter((_, k) => k !== i)); controls.settle(); } }, "×") : el("span"))));
+        now.length > (field.default.length ? 1 : 2) ? el("button", { class: "act", type: "button", "aria-label": `Take stop ${i + 1} out`, onclick: () => { send(now.filter((_, k) => k !== i)); controls.settle(); } }, "×") : el("span"))));
     },
   };
 }
