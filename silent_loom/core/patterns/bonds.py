@@ -56,6 +56,7 @@ def _flat(cx: Numbers, cy: Numbers, hx: Numbers | float, hy: Numbers | float, sh
 
 
 def _running(ground: Ground, w: float, h: float, seed: int, shift: float) -> Places:
+    shift %= 1.0
     back = 1 if shift == 0 else 2 if abs(shift - 0.5) < 0.01 or abs(shift) < 0.2 else whole(1 / min(shift, 1 - shift))
     nx, ny = ground.counts(w, h, (1, back))
     i, j, bw, bh = _grid(nx, ny, ground.size_mm)
@@ -98,6 +99,7 @@ def _herringbone(ground: Ground, w: float, h: float, seed: int, shift: float) ->
 
 
 def _diagonal(ground: Ground, w: float, h: float, seed: int, shift: float) -> Places:
+    """Turned by 45°; where the sheet is no whole number of repeats both ways, joints are a little wider or narrower."""
     k = max(2, round(w / h))
     root = np.sqrt(0.5)
     nx, ny = ground.counts(2 * k * h * root, 2 * h * root)

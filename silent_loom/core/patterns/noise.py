@@ -18,6 +18,8 @@ Sum = Literal["plain", "ridged", "billowed"]
 _SUMS = {"plain": 0, "ridged": 1, "billowed": 2}
 FINEST = 0.45
 """Cells a texel from which on an octave is left out: its mean is all that a texel would show of it."""
+FIRST = 0.7
+"""The same of the coarsest one, without which there would be nothing."""
 
 
 @kernel("f4[:,::1], f4, f4, f4, f4, f4[:,:,::1], f4[:,:,::1], b1, f4, i8, i8, i8")
@@ -158,7 +160,8 @@ def noise(
     for k in range(max(1, octaves)):
         nx, ny = max(1, cells[0]) << k, max(1, cells[1]) << k
         most += weight  # octaves that are too fine count as well: what is left keeps its strength at every size
-        if k > 0 and (nx > FINEST * ground.texels[0] or ny > FINEST * ground.texels[1]):
+        finest = FINEST if k > 0 else FIRST
+        if nx > finest * ground.texels[0] or ny > finest * ground.texels[1]:
             weight *= gain
             continue
         table = _table(nx, ny, of(seed, k), valued)

@@ -40,7 +40,7 @@ def outlines(path: str) -> tuple[NDArray[np.float64], ...]:
             for piece in Path(sub):
                 straight = type(piece).__name__ in ("Move", "Line", "Close")
                 steps = np.linspace(0, 1, 2 if straight else FINE)
-                points += [complex(piece.point(t)) for t in steps if piece.end is not None]
+                points += [complex(p.x, p.y) for p in (piece.point(t) for t in steps if piece.end is not None)]
             if len(points) > 2:
                 found.append(np.array([(p.real, p.imag) for p in points]))
     except Exception as error:
@@ -50,9 +50,10 @@ def outlines(path: str) -> tuple[NDArray[np.float64], ...]:
     if not found or not np.isfinite(np.concatenate(found)).all():
         raise WeaveError("the path encloses nothing", "Path", "It begins with M, and has at least three points.")
     every = np.concatenate(found)
+    area = sum(abs(float(np.sum(p[:, 0] * np.roll(p[:, 1], 1) - p[:, 1] * np.roll(p[:, 0], 1)))) for p in found)
     low, high = every.min(0), every.max(0)
-    if (high - low).max() < 1e-9:
-        raise WeaveError("the path encloses nothing", "Path", "It has at least three points, not all of them in one place.")
+    if (high - low).max() < 1e-9 or area < 1e-9 * (high - low).max() ** 2:
+        raise WeaveError("the path encloses nothing", "Path", "It has at least three points, not all of them on one line.")
     return tuple((f - (low + high) / 2) * (2 / (high - low).max()) for f in found)
 
 

@@ -74,11 +74,12 @@ def grown(ground: Ground, form: Form, apart_mm: float, stretch: float, seed: int
     begun = np.repeat(np.repeat(grid(cx, cy, of(seed, 51)), -(-ny // cy), 0), -(-nx // cx), 1)[:ny, :nx] < 0.4
     v[1:-1, 1:-1] = begun * np.float32(0.3) + np.float32(0.02) * grid(nx, ny, of(seed, 52))
     u[1:-1, 1:-1] -= begun * np.float32(0.5)
-    lean = float(np.clip(stretch, 0.25, 4.0)) ** 0.5
+    lean = float(np.clip(stretch, 0.25, 4.0))
+    along, across = 2 * lean / (lean + 1), 2 / (lean + 1)  # in sum as without: more would not be stable
     other = u.copy(), v.copy()
     for _ in range(STEPS // AT_ONCE):
         task.checkpoint()
-        _react(u, v, *other, np.float32(feed), np.float32(kill), np.float32(min(lean, 2)), np.float32(min(1 / lean, 2)), AT_ONCE)
+        _react(u, v, *other, np.float32(feed), np.float32(kill), np.float32(along), np.float32(across), AT_ONCE)
     inner = v[1:-1, 1:-1]
     low, high = (float(n) for n in np.percentile(inner, [2, 98]))
     return np.clip((inner - np.float32(low)) / np.float32(max(high - low, 1e-6)), 0, 1)

@@ -131,7 +131,7 @@ def grained(found: Laid, over: Ground, ring_mm: float, knots: float, seed: int, 
     # Early wood is broad and soft, late wood a narrow dark line at the end of it
     rings = phase**3
     rings *= np.clip((1 - phase) * np.float32(6), 0, 1)
-    fade = np.clip(
-        np.float32(ring_mm / (2.5 * over.texel)) - np.float32(0.5), 0, 1
-    )  # rings that texels cannot show are their mean
+    down, across = np.gradient(age)
+    # Rings that texels cannot show are their mean
+    fade = np.clip(np.float32(1.4) - np.float32(2.4) * np.hypot(down, across), 0, 1)
     return np.asarray(np.float32(0.2) + fade * (rings * np.float32(1.6) - np.float32(0.2)), np.float32), knot.astype(np.float32)

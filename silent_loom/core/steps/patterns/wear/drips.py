@@ -26,11 +26,12 @@ class DripsSettings(PatternSettings):
 
 
 class Drips(Pattern[DripsSettings]):
-    """Strokes that run down and end in a drop. ``drip`` is 1 where something has run."""
+    """Strokes that run down and end in a drop. ``drip`` is 1 where something has run, ``run`` goes from its
+    beginning to its end."""
 
     name = "drips"
     title = "Drips and runs"
-    gives = ("drip", "gradient", "random")
+    gives = ("drip", "run")
     words_for_it = ("leak", "stain", "runs", "paint", "water marks", "streaks", "rust stains", "tears")
     sentence = "Runs and drops of paint, water marks and stains that go down a wall."
     Settings = DripsSettings
@@ -70,6 +71,4 @@ class Drips(Pattern[DripsSettings]):
             np.float32(0.55) + np.float32(0.45) * gradient
         )
         drip = (on * (1 - np.float32(s.fade) * (1 - body)) * fading).astype(np.float32)
-        return Drawn(
-            np.clip(height, 0, 1).astype(np.float32), {"drip": drip, "gradient": gradient, "random": found.chances(s.seed)}
-        )
+        return Drawn(np.clip(height, 0, 1).astype(np.float32), {"drip": drip, "run": gradient})

@@ -13,7 +13,7 @@ from silent_loom.core.patterns.laying import Shape, items, stacked
 from silent_loom.core.patterns.noise import cells_of, noise
 from silent_loom.core.patterns.scatter import strewn
 from silent_loom.core.steps.patterns.laid.bonds import outline
-from silent_loom.core.steps.patterns.pattern import Drawn, Pattern, PatternSettings, length, part, relief, told
+from silent_loom.core.steps.patterns.pattern import Drawn, Pattern, PatternSettings, length, part, relief
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import setting
 from silent_loom.core.weave.step import Preset
@@ -37,7 +37,7 @@ class Pits(Pattern[PitsSettings]):
 
     name = "pits"
     title = "Dents and pits"
-    gives = ("id", "pit", "random")
+    gives = ("pit",)
     words_for_it = (
         "hammered",
         "pores",
@@ -88,5 +88,4 @@ class Pits(Pattern[PitsSettings]):
         rough = noise(ground, cells_of(ground, 2.5 * s.apart_mm), octaves=6, seed=of(s.seed, 8), task=task)
         edge = np.clip(1 - np.abs(pit - np.float32(0.08)) * np.float32(10), 0, 1) * (pit > 0)
         height = np.float32(0.88) - np.float32(0.85) * pit + np.float32(0.1 * s.rim) * edge + np.float32(0.2 * s.ground) * rough
-        made = told(found, ground, s.seed, ("id", "random"))
-        return Drawn(np.clip(height, 0, 1).astype(np.float32), {**made, "pit": pit})
+        return Drawn(np.clip(height, 0, 1).astype(np.float32), {"pit": pit})

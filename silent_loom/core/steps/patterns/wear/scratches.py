@@ -39,7 +39,7 @@ class Scratches(Pattern[ScratchesSettings]):
 
     name = "scratches"
     title = "Scratches"
-    gives = ("scratch", "random")
+    gives = ("scratch",)
     words_for_it = ("scuffs", "marks", "lines", "brushed", "polish", "worn", "damage")
     sentence = "Scratches, all one way or every way, deep or faint."
     Settings = ScratchesSettings
@@ -70,9 +70,7 @@ class Scratches(Pattern[ScratchesSettings]):
         height = (
             np.float32(0.8) - np.float32(0.8) * cut + np.float32(0.2 * s.lip) * away * strength * (1 - np.clip(inside * 2, 0, 1))
         )
-        return Drawn(
-            np.clip(height, 0, 1).astype(np.float32), {"scratch": cut.astype(np.float32), "random": found.chances(s.seed)}
-        )
+        return Drawn(np.clip(height, 0, 1).astype(np.float32), {"scratch": cut.astype(np.float32)})
 
 
 def strokes(
