@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import cache
 from typing import Any, Literal, get_args, get_origin
 
@@ -193,15 +194,21 @@ def _path(weave: Weave, row_id: str) -> str:
     return tree.path_of(weave.steps, row_id)
 
 
+def _by_row(told: Sequence[tuple[str, float]]) -> dict[str, float]:
+    """What each row costs, all of its threads together."""
+    found: dict[str, float] = {}
+    for key, value in told:
+        row_id = key.partition(":")[0]
+        found[row_id] = found.get(row_id, 0) + value
+    return found
+
+
 def weave(weave: Weave, plan: Plan, costs: Costs) -> dict[str, Any]:
     """A weave ready to draw: rows with their knots, groups before their rows, threads with their dyes."""
     planned = {r.entry.id: r for r in plan.rows}
     names = threads.order([*plan.threads, *(t.name for t in threads.THREADS.values() if t.always)])
     moved, spent = steered(weave), costs.told()
-    seconds: dict[str, float] = {}
-    for key, value in spent:
-        row_id = key.partition(":")[0]
-        seconds[row_id] = seconds.get(row_id, 0.0) + value
+    seconds, sizes = _by_row(spent), _by_row(costs.memory())
     rows = []
     above: list[str] = []  # threads that there are where a row stands; one that is off has those of the rows above it
     for place in tree.walk(weave.steps):
@@ -214,9 +221,11 @@ def weave(weave: Weave, plan: Plan, costs: Costs) -> dict[str, Any]:
         if isinstance(entry, GroupEntry):
             told = _group_row(weave, entry, planned, row)
             told["seconds"] = round(sum(seconds.get(e.id, 0.0) for e in tree.steps_of(entry)), 4)
+            told["bytes"] = int(sum(sizes.get(e.id, 0) for e in tree.steps_of(entry)))
         else:
             told = _step_row(weave, entry, row)
             told["seconds"] = round(seconds.get(entry.id, 0.0), 4)
+            told["bytes"] = int(sizes.get(entry.id, 0))
         in_use = entry.on and all(g.on for g in place.parents)
         rows.append(
             {
@@ -237,6 +246,7 @@ def weave(weave: Weave, plan: Plan, costs: Costs) -> dict[str, Any]:
         "threads": [_thread(plan.spec(t), t in plan.threads) for t in names],
         "size_mm": plan.geometry.size_mm,
         "sources": {d: r.name for d, r in weave.sources.items()},
+        "unused": [plan.spec(t).title for t in plan.unused()],
         "wraps": plan.geometry.wraps,
         "native": next((list(r.after.native) for r in plan.rows if r.after.native), None),
     }

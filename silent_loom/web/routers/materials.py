@@ -80,7 +80,21 @@ class Change(BaseModel):
 
     base: int
     kind: Literal[
-        "settings", "switch", "move", "add", "remove", "mix", "photo", "group", "dissolve", "fold", "rename", "dial", "undial"
+        "settings",
+        "switch",
+        "move",
+        "add",
+        "remove",
+        "mix",
+        "photo",
+        "group",
+        "dissolve",
+        "fold",
+        "rename",
+        "dial",
+        "undial",
+        "note",
+        "paste",
     ]
     step_id: str = ""
     settings: dict[str, Any] = {}
@@ -96,6 +110,8 @@ class Change(BaseModel):
     name: str = Field("", max_length=60)
     dial: Dial | None = None
     dial_id: str = ""
+    note: str = Field("", max_length=1000, description="What is noted of a row.")
+    entries: list[dict[str, Any]] = Field([], max_length=1000, description="Rows to put in, as another material holds them.")
 
 
 def _value_words(weave: Weave, change: Change) -> str:
@@ -167,6 +183,12 @@ def apply(weave: Weave, change: Change, sources: dict[str, SourceRef]) -> tuple[
             return edit.with_dial(weave, ident, change.dial), f"{title}: dial {change.dial.title}"
         case "undial":
             return edit.without_dial(weave, ident, change.dial_id), f"{title}: a dial taken away"
+        case "note":
+            return edit.noted(weave, ident, change.note), f"{title}: {'noted' if change.note.strip() else 'note taken away'}"
+        case "paste":
+            rows = Weave(steps=tuple(change.entries)).steps
+            words = f"{len(rows)} row{'s' if len(rows) != 1 else ''} put in from elsewhere"
+            return edit.pasted(weave, rows, change.to, into, sources), words
         case "photo":
             if change.digest not in sources:
                 raise SettingError("this photo is not stored", "photo", "Choose the file again.")
@@ -179,13 +201,21 @@ def change(ident: str, body: Change, bench: Bench, store: Stored) -> dict[str, A
     """Make one change; it becomes one entry of the history."""
     # Laid on the state that the window saw: if the material has moved on meanwhile, the store keeps it beside the line
     seen = store.weave_at(ident, body.base)
-    sources = {body.digest: store.source_ref(body.digest)} if body.kind == "photo" and body.digest else {}
+    wanted = {body.digest} if body.kind == "photo" and body.digest else edit.digests(body.entries)
+    sources = {d: store.source_ref(d) for d in wanted}
     weave, label = apply(seen, body, sources)
     if body.kind == "settings" and getattr(weave.at(weave.find(body.step_id)), "step", "") == registry.able("straighten"):
         weave = follow_grid(bench.evaluator, seen, weave)
     if weave == seen:
         return shown(bench, store.get(ident))
     return shown(bench, store.change(ident, body.base, weave, label))
+
+
+@router.get("/api/materials/{ident}/rows")
+def rows(ident: str, store: Stored, ids: str) -> dict[str, Any]:
+    """Rows and groups as they are stored, to be put into another material; ids or paths, parted by commas."""
+    weave = store.get(ident).weave
+    return {"entries": [weave.at(weave.find(i)).model_dump(mode="json") for i in ids.split(",")]}
 
 
 @router.post("/api/materials/{ident}/photo")

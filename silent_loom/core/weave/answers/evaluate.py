@@ -31,22 +31,29 @@ from silent_loom.core.weave.threads import ThreadSpec
 
 @dataclass
 class Costs:
-    """Seconds spent in each step, by id of its row, the latest time it ran."""
+    """Seconds spent in each step, by id of its row, the latest time it ran, and bytes of what it made then."""
 
     seconds: dict[str, float] = field(default_factory=dict)
+    sizes: dict[str, int] = field(default_factory=dict)
     _alone: threading.Lock = field(default_factory=threading.Lock, repr=False, compare=False)
 
-    def put(self, key: str, seconds: float) -> None:
+    def put(self, key: str, seconds: float, size: int = 0) -> None:
         with self._alone:
-            self.seconds.pop(key, None)
-            self.seconds[key] = seconds
-            if len(self.seconds) > MOST_TOLD:
-                self.seconds.pop(next(iter(self.seconds)))
+            for kept, value in ((self.seconds, seconds), (self.sizes, size)):
+                kept.pop(key, None)
+                kept[key] = value  # type: ignore[assignment]
+                if len(kept) > MOST_TOLD:
+                    kept.pop(next(iter(kept)))
 
     def told(self) -> list[tuple[str, float]]:
         """What is known now; another computation may add to it meanwhile."""
         with self._alone:
             return list(self.seconds.items())
+
+    def memory(self) -> list[tuple[str, int]]:
+        """Bytes of what each step made."""
+        with self._alone:
+            return list(self.sizes.items())
 
 
 SHALLOW = 40
@@ -337,7 +344,7 @@ class Evaluator:
         task.checkpoint()
         started = time.perf_counter()
         decision = row.step.decide(row.settings, inputs, row.before, task)
-        self._spent(row, f"{row.entry.id}:decide", started)
+        self._spent(f"{row.entry.id}:decide", started)
         self.decisions.put(key, decision)
         return decision
 
@@ -346,8 +353,8 @@ class Evaluator:
         if len(self.computed) > MOST_TOLD:
             del self.computed[: MOST_TOLD // 2]
 
-    def _spent(self, row: Row, key: str, started: float) -> None:
-        self.costs.put(key, time.perf_counter() - started)
+    def _spent(self, key: str, started: float, *made: Image) -> None:
+        self.costs.put(key, time.perf_counter() - started, sum(i.pixels.nbytes for i in made))
 
     def value_at(self, plan: Plan, at: int, thread: str, texels: Texels, task: Task) -> Image:
         """A thread above the row at a position, all of it."""
@@ -411,7 +418,7 @@ class Evaluator:
             task.checkpoint()
             started = time.perf_counter()
             result = carried(step, row.settings, thread, image, decision, sheet, task)
-            self._spent(row, f"{entry.id}:{thread}", started)
+            self._spent(f"{entry.id}:{thread}", started, result)
             self._count(entry.id, thread)
             self.cache.put(key, result)
             return result
@@ -429,7 +436,7 @@ class Evaluator:
             self.cache.put(self.key_at(plan, i + 1, name, texels), image)
             if name == thread:
                 wanted = image
-        self._spent(row, f"{entry.id}:{thread}", started)
+        self._spent(f"{entry.id}:{thread}", started, *made.values())
         self._count(entry.id, thread)
         if wanted is None:
             raise WeaveError(f"it did not make {thread}", step.title)

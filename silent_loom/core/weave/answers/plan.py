@@ -83,6 +83,16 @@ class Plan:
         found = [max(r.after.native) / max(r.after.size_mm) for r in self.rows if r.after.native and not r.before.native]
         return round(max(found) * max(self.geometry.size_mm)) if found else None
 
+    def unused(self) -> list[str]:
+        """Helper threads that are made and that nothing below reads: no step, no mask. What is delivered is never among them."""
+        read: set[str] = set()
+        for row in self.rows:
+            read.update(row.reads)
+            if row.entry.mask is not None:
+                read.add(row.entry.mask.thread)
+        made = {t for row in self.rows for t in row.writes}
+        return threads.order(t for t in made - read if t in self.threads and t not in threads.THREADS)
+
     def error(self) -> WeaveError | None:
         return next((r.error for r in self.rows if r.error), None)
 

@@ -195,6 +195,7 @@ def _coloured(told: Beginning, later: int) -> GroupEntry:
             mask=layer.mask,
             amount=layer.amount,
             mix=layer.mix,
+            note=layer.dial or (f"in {layer.mask.thread}" if layer.mask is not None else ""),
         )
         rows.append(row)
         if layer.dial:
@@ -218,7 +219,7 @@ def _finished(told: Beginning) -> GroupEntry:
     for thread, levels in (("roughness", told.roughness), ("metallic", told.metallic), ("opacity", told.opacity)):
         for level in levels:
             values = {**_by(level.by), "start": level.start, "end": level.end, "into": thread}
-            rows.append(StepEntry(step=registry.able("grade"), settings=values, mask=level.mask))
+            rows.append(StepEntry(step=registry.able("grade"), settings=values, mask=level.mask, note=_noted(thread, level.mask)))
     drives = tuple(
         Drive(row=r.id, setting=end, low=0.0, high=1.0, curve=_around(r.settings[end]))
         for r in rows
@@ -226,6 +227,10 @@ def _finished(told: Beginning) -> GroupEntry:
         for end in ("start", "end")
     )
     return GroupEntry(name="Finish", rows=tuple(rows), dials=(Dial(title="Matt", value=0.5, drives=drives),))
+
+
+def _noted(thread: str, mask: Mask | None) -> str:
+    return thread if mask is None else f"{thread} in {mask.thread}"
 
 
 def _rgb(colour: Hex) -> list[float]:

@@ -8,7 +8,7 @@ from typing import Any
 from silent_loom.core.base.errors import SettingError, WeaveError
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows import tree
-from silent_loom.core.weave.rows.model import AMOUNT, DEEPEST, Dial, Drive, Entry, GroupEntry, StepEntry, Weave
+from silent_loom.core.weave.rows.model import AMOUNT, DEEPEST, Dial, Drive, Entry, GroupEntry, SourceRef, StepEntry, Weave, new_id
 
 
 def titled(weave: Weave, row_id: str) -> str:
@@ -120,6 +120,60 @@ def renamed(weave: Weave, group_id: str, name: str) -> Weave:
 def folded(weave: Weave, group_id: str, shut: bool) -> Weave:
     """A group folded or opened on screen."""
     return weave.with_entry(weave.group(group_id).model_copy(update={"folded": shut}))
+
+
+def noted(weave: Weave, row_id: str, note: str) -> Weave:
+    """A weave with what is noted of a row or a group."""
+    return weave.with_entry(weave.at(row_id).model_copy(update={"note": note.strip()[:1000]}))
+
+
+def pasted(weave: Weave, entries: Sequence[Entry], to: int, into: str, sources: Mapping[str, SourceRef]) -> Weave:
+    """A weave with rows of another material put in; they get ids of their own, and their dials move them as before.
+
+    Raises
+    ------
+    WeaveError
+        A file behind one of them is not there.
+    """
+    made = [_anew(e, {}) for e in entries]
+    for row in (r for e in made for r in tree.steps_of(e)):
+        for digest in digests(row.settings):
+            if digest not in sources and digest not in weave.sources:
+                raise WeaveError("a file behind it is not in this library", row.step, "Take the material itself in first.")
+    steps = tree.inserted(weave.steps, into, to, made)
+    used = {d: r for d, r in sources.items() if d not in weave.sources}
+    return _with(weave.model_copy(update={"sources": {**weave.sources, **used}}), steps)
+
+
+def _anew(entry: Entry, names: dict[str, str]) -> Entry:
+    """The same row under a new id, with all that is in it."""
+    for place in tree.walk((entry,)):
+        names.setdefault(place.entry.id, new_id())
+        for dial in getattr(place.entry, "dials", ()):
+            names.setdefault(dial.id, new_id())
+    if isinstance(entry, StepEntry):
+        return entry.model_copy(update={"id": names[entry.id]})
+    dials = tuple(
+        d.model_copy(
+            update={
+                "id": names[d.id],
+                "drives": tuple(
+                    x.model_copy(update={"row": names.get(x.row, x.row), "setting": names.get(x.setting, x.setting)})
+                    for x in d.drives
+                ),
+            }
+        )
+        for d in entry.dials
+    )
+    return entry.model_copy(update={"id": names[entry.id], "dials": dials, "rows": tuple(_anew(r, names) for r in entry.rows)})
+
+
+def digests(values: Any) -> set[str]:
+    """Files that settings name, however deep."""
+    if isinstance(values, str):
+        return {values} if len(values) == 64 and not set(values) - set("0123456789abcdef") else set()
+    inside = values.values() if isinstance(values, Mapping) else values if isinstance(values, list | tuple) else ()
+    return {d for v in inside for d in digests(v)}
 
 
 def mixed(weave: Weave, row_id: str, values: dict[str, Any]) -> Weave:

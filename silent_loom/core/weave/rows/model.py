@@ -11,6 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator, model_valida
 from silent_loom.core.base.errors import WeaveError
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows import tree
+from silent_loom.core.weave.rows.formula import compiled
 
 MixMode = Literal["replace", "multiply", "add", "subtract", "lighter", "darker", "screen", "overlay", "combine"]
 AMOUNT = "@amount"
@@ -52,6 +53,7 @@ class _Row(_Saved):
     on: bool = Field(True, description="False: passed over, but kept.")
     mask: Mask | None = Field(None, description="Where it takes effect; everywhere without one.")
     amount: float = Field(1.0, ge=0, le=1, description="How much of it takes effect.")
+    note: str = Field("", max_length=1000, description="What the artist noted of it; its first line stands in the chart.")
 
     @field_validator("mask", mode="before")
     @classmethod
@@ -85,6 +87,17 @@ class Drive(_Saved):
     curve: tuple[tuple[float, float], ...] = Field(
         (), max_length=32, description="Points from 0…1 of the dial to 0…1 between low and high; a straight line without any."
     )
+
+    formula: str = Field(
+        "", max_length=200, description="Instead of both: what the setting comes to, out of x (0…1), value, low and high."
+    )
+
+    @field_validator("formula")
+    @classmethod
+    def _readable(cls, value: str) -> str:
+        if value.strip():
+            compiled(value)
+        return value.strip()
 
     @field_validator("curve")
     @classmethod

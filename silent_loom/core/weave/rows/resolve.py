@@ -9,6 +9,7 @@ import numpy as np
 
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows import tree
+from silent_loom.core.weave.rows.formula import value_of
 from silent_loom.core.weave.rows.model import AMOUNT, Dial, Drive, GroupEntry, Mask, StepEntry, Weave
 
 
@@ -78,6 +79,8 @@ def driven(dial: Dial, drive: Drive) -> float:
     15.0
     """
     t = (dial.value - dial.low) / (dial.high - dial.low)
+    if drive.formula:
+        return value_of(drive.formula, t, dial.value, drive.low, drive.high)
     if drive.curve:
         t = float(np.interp(t, [x for x, _ in drive.curve], [y for _, y in drive.curve]))
     return drive.low + t * (drive.high - drive.low)
@@ -88,7 +91,11 @@ def _fitting(step: str, values: dict[str, float]) -> dict[str, Any]:
     fields = registry.fields(step)
     made: dict[str, Any] = {}
     for name, value in values.items():
-        kind = fields[name].annotation if name in fields else None
+        info = fields.get(name)
+        kind = info.annotation if info is not None else None
+        for bound in info.metadata if info is not None else ():  # a formula may go beyond what the setting takes
+            value = max(value, getattr(bound, "ge", value))
+            value = min(value, getattr(bound, "le", value))
         made[name] = value > 0.5 if kind is bool else round(value) if kind is int else value
     return made
 

@@ -52,6 +52,7 @@ function showSaved() {
   $("saved").replaceChildren("Saved ", el("span", { class: "visually-hidden" }, savedAt));
   $("saved").title = savedAt && `Saved at ${savedAt}`;
 }
+state.addEventListener("said", (e) => { $("saved").textContent = e.detail; });
 state.addEventListener("draft", () => { $("saved").textContent = "Trying …"; });
 state.addEventListener("saving", () => { $("saved").textContent = "Saving …"; });
 state.addEventListener("saved", () => { savedAt = clock(); showSaved(); });

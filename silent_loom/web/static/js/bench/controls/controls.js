@@ -5,6 +5,8 @@ import { curveEditor, histogramBars } from "./drawn.js";
 import { dice, editsControls, overControls, presetRow } from "./laid.js";
 import { reliefPanel } from "./relief.js";
 import { sizesEditor } from "./sizes.js";
+import { linkButton, withLinked } from "./linked.js";
+import { rowNote } from "./note.js";
 import { draftEditor, pathEditor } from "./patterns.js";
 import { levelsEditor, rampEditor } from "./tones.js";
 import { groupControls } from "../weave/groups.js";
@@ -40,7 +42,7 @@ export class Controls {
 
   try(values) {
     clearTimeout(this.resting);
-    this.state.try(this.row.id, values);
+    this.state.try(this.row.id, withLinked(this.state.steps[this.row.step], this.row, this.settings, values));
     this.update();
   }
   settle() { clearTimeout(this.resting); return this.state.settle(); }
@@ -89,12 +91,14 @@ export class Controls {
       else if (field.kind === "edits") this.shape(editsControls(this));
       else if (field.kind === "over") this.shape(overControls(this));
       else this.root.append(this.control(field));
+      this.root.append(linkButton(step, field, this));
       if (field.name === "seed") this.root.append(dice(field, this));
       if (step.panel === "join" && field.name === "overlap_y") this.fitOverlap();
     }
     if (!levels && !step.fields.some((f) => f.kind === "curve") && Object.values(row.knots).some((k) => k !== "writes") && !step.geometric) {
       this.shape(histogramBars(this));
     }
+    this.shape(rowNote(this));
     if (!step.geometric) { const mix = mixing(this); this.shapes.push(mix); this.root.append(mix.node); }
     this.root.append(el("div", { class: "d-flex mt-2" },
       el("button", { class: "act", type: "button", id: "switch-step", onclick: () => this.state.change({ kind: "switch", step_id: row.id, on: !this.row.on }) }),

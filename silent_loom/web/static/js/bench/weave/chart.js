@@ -1,5 +1,6 @@
 // The weave as a chart: threads run down, steps run across, a knot where a step touches a thread.
 import { el, icon, picture as pictured, svg } from "../../base/api.js";
+import { copyRows, pasteRows } from "./copying.js";
 import { Palette } from "./palette.js";
 
 const ROW = 26, HEAD = 58, LANE = 17, LEFT = 160, GRIP = 26, COST = 22, INDENT = 10;
@@ -23,12 +24,15 @@ export class Chart {
     this.palette = new Palette(state, (step) => this.add(step));
     this.adding = el("button", { class: "act", type: "button", id: "add-step", title: "Add a step below the chosen one (A)", "aria-haspopup": "dialog", onclick: () => this.palette.open(this.adding) }, icon("plus"), "Add a step");
     this.grouping = el("button", { class: "act", type: "button", id: "group-rows", title: "Put the chosen rows into a group (G); Shift and press, or Shift and arrows, choose several", onclick: () => this.group() }, "Group");
-    this.tools = el("div", { class: "weave-tools" }, this.adding, this.grouping);
+    this.copying = el("button", { class: "act", type: "button", id: "copy-rows", title: "Copy the chosen rows (Ctrl+C in the weave)", "aria-label": "Copy the chosen rows", onclick: () => copyRows(this.state, this.taken()) }, "Copy");
+    this.pasting = el("button", { class: "act", type: "button", id: "paste-rows", title: "Put what was copied, here or in another material, below the chosen row (Ctrl+V in the weave)", "aria-label": "Put in what was copied", onclick: () => pasteRows(this.state) }, "Paste");
+    this.tools = el("div", { class: "weave-tools" }, this.adding, this.grouping, this.copying, this.pasting);
+    this.spare = el("p", { class: "quiet unused", id: "unused-threads" });
     this.more = new Set(); // rows that are chosen besides the chosen one
     this.names = el("div");
     this.head = el("div", { class: "weave-head" }, this.names, this.tools); // the tools stay: whoever works by keys has the focus there
     this.body = el("div");
-    root.append(this.head, this.body);
+    root.append(this.head, this.body, this.spare);
     this.drawn = new Map(); // a row as last drawn, by id: what has not changed stays under the pointer
     for (const event of ["material", "chosen", "figures"]) state.addEventListener(event, () => this.draw());
     root.addEventListener("pointerdown", (e) => { if (e.target.closest("[data-switch]")) this.hold(); }, true);
@@ -84,6 +88,9 @@ export class Chart {
     // Rows first, lanes on top of their beds: lanes must not catch the pointer
     lanes.setAttribute("pointer-events", "none");
     chart.insertBefore(bodies, lanes);
+    const spare = this.state.weave.unused || [];
+    this.spare.hidden = !spare.length;
+    this.spare.textContent = spare.length ? `Made, and not used by any step: ${spare.join(", ").toLowerCase()}.` : "";
     this.names.replaceChildren(names);
     this.body.replaceChildren(chart);
     if (hadFocus) this.root.querySelector(`[data-id="${hadFocus}"]`)?.focus();
@@ -118,13 +125,13 @@ export class Chart {
     ruler.font = TITLE;
     const after = start + ruler.measureText(title).width + 6;
     group.append(svg("text", { x: start, y: mid + 4 }, title));
-    const words = svg("text", { class: "words", x: after, y: mid + 4 }, fit(row.words, WORDS, LEFT - after - (fault ? 16 : 2)));
-    words.append(svg("title", {}, `${row.title}: ${row.words}`));
+    const words = svg("text", { class: row.note ? "words noted" : "words", x: after, y: mid + 4 }, fit(row.note ? row.note.split("\n")[0] : row.words, WORDS, LEFT - after - (fault ? 16 : 2)));
+    words.append(svg("title", {}, `${row.title}: ${row.words}${row.note ? `\n${row.note}` : ""}`));
     group.append(words);
     // What it costs, in a column of its own; square root, so that a step of a hundredth of the slowest can still be seen
     const cost = svg("g", {}, svg("rect", { class: "cost-bed", x: width - COST - 8, y: mid - 2, width: COST, height: 4 }),
       svg("rect", { class: "cost", x: width - COST - 8, y: mid - 2, width: row.seconds > 0.0005 ? Math.max(1, COST * Math.sqrt(row.seconds / slowest)) : 0, height: 4 }));
-    cost.append(svg("title", {}, row.seconds > 0.0005 ? `${(row.seconds * 1000).toFixed(0)} ms the last time it worked` : "Not worked yet, or in no time"));
+    cost.append(svg("title", {}, row.seconds > 0.0005 ? `${(row.seconds * 1000).toFixed(0)} ms the last time it worked${row.bytes ? `, ${(row.bytes / 1e6).toFixed(row.bytes < 1e7 ? 1 : 0)} MB of results` : ""}` : "Not worked yet, or in no time"));
     group.append(cost);
     const at = (name) => LEFT + 12 + threads.findIndex((t) => t.name === name) * this.lane;
     const knots = svg("g", { class: "knots" });
@@ -165,9 +172,7 @@ export class Chart {
 
   // The chosen rows into a new group; neighbours of one list, as the application says where they are not
   async group() {
-    const rows = this.state.rows.filter((r) => r.id === this.state.chosen || this.more.has(r.id));
-    // Of a group that is chosen whole, the group itself: its rows come along
-    const ids = rows.filter((r) => !r.parents.some((p) => rows.some((o) => o.id === p))).map((r) => r.id);
+    const ids = this.taken();
     if (!ids.length) return;
     const known = new Set(this.state.rows.map((r) => r.id));
     this.more.clear();
@@ -178,6 +183,12 @@ export class Chart {
     const name = document.getElementById("group-name");
     name?.focus();
     name?.select();
+  }
+
+  // Ids of the chosen rows; of a group that is chosen whole, the group itself: its rows come along
+  taken() {
+    const rows = this.state.rows.filter((r) => r.id === this.state.chosen || this.more.has(r.id));
+    return rows.filter((r) => !r.parents.some((p) => rows.some((o) => o.id === p))).map((r) => r.id);
   }
 
   // Shift chooses everything from the chosen row to this one
@@ -259,6 +270,8 @@ export class Chart {
     else if (event.key === "ArrowLeft" && row.group && !row.folded) this.fold(row);
     else if (event.key === "ArrowRight" && row.group && row.folded) this.fold(row);
     else if (event.key === "ArrowLeft" && row.parents.length) go(rows.findIndex((r) => r.id === row.parents.at(-1)));
+    else if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "c") copyRows(this.state, this.taken());
+    else if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "v") pasteRows(this.state);
     else if (event.key === "Delete") this.state.change({ kind: "remove", step_id: row.id });
     else if (event.key === "Enter") document.querySelector("#controls input, #controls select, #controls button")?.focus();
     else return;

@@ -1,5 +1,6 @@
 // A group's own controls: its name, its dials, and how much of it takes effect.
 import { el, icon } from "../../base/api.js";
+import { rowNote } from "../controls/note.js";
 import { mixing } from "./masks.js";
 
 const CURVES = { even: [], "slow at first": [[0, 0], [0.5, 0.2], [1, 1]], "fast at first": [[0, 0], [0.5, 0.8], [1, 1]], "slow at both ends": [[0, 0], [0.25, 0.1], [0.75, 0.9], [1, 1]] };
@@ -15,6 +16,8 @@ export function groupControls(controls, root) {
   root.append(controls.noteBox);
   const dials = el("div", { id: "dials" });
   root.append(dials, newDial(controls));
+  const note = rowNote(controls);
+  root.append(note.node);
   const mix = mixing(controls);
   root.append(mix.node);
   root.append(el("div", { class: "d-flex mt-2 flex-wrap gap-1" },
@@ -38,6 +41,7 @@ export function groupControls(controls, root) {
     }
     for (const d of now.dials) built.get(d.id)?.show(draft[d.id] ?? d.value);
     mix.update();
+    note.update();
   };
   return { node: dials, update };
 }
@@ -64,6 +68,7 @@ function dialControl(controls, dial) {
     return el("li", {}, el("span", { class: "drive-name" }, settingTitle(state, d)), end("low"), el("span", { class: "quiet" }, "to"), end("high"),
       el("select", { "aria-label": `How ${settingTitle(state, d)} follows`, onchange: (e) => change({ curve: CURVES[e.target.value] || d.curve }) },
         ...[...Object.keys(CURVES), ...(curveName(d.curve) === "its own" ? ["its own"] : [])].map((n) => el("option", { value: n, selected: n === curveName(d.curve) }, n))),
+      el("input", { type: "text", class: "formula", value: d.formula || "", maxlength: 200, spellcheck: "false", placeholder: "or a formula: low + high * x^2", title: "x is where the dial stands, 0 to 1; value, low, high; + - * / ^, min, max, abs, sqrt, sin, cos, round, floor, mix(a, b, t), step(edge, a)", "aria-label": `Formula of ${settingTitle(state, d)}`, onchange: (e) => change({ formula: e.target.value.trim() }) }),
       el("button", { class: "act", type: "button", "aria-label": `${settingTitle(state, d)} no longer follows`, onclick: () => send({ drives: dial.drives.filter((_, k) => k !== i).map(bareDrive) }) }, "×"));
   });
   const title = el("input", { type: "text", value: dial.title, maxlength: 60, "aria-label": "Name of the dial", onchange: () => title.value.trim() && send({ title: title.value.trim() }) });
@@ -74,12 +79,16 @@ function dialControl(controls, dial) {
   return { node, show: (v) => { slide.value = Math.round(1000 * t(v)); slide.style.setProperty("--at", `${100 * t(v)}%`); if (document.activeElement !== value) value.value = short(v); } };
 }
 
-const bareDrive = ({ row, setting, low, high, curve }) => ({ row, setting, low, high, curve });
+const bareDrive = ({ row, setting, low, high, curve, formula }) => ({ row, setting, low, high, curve, formula });
 const bare = ({ id, title, value, low, high, drives }) => ({ id, title, value, low, high, drives: drives.map(bareDrive) });
+
+const AMOUNT = "@amount"; // how much of a row takes effect, which is no setting of its step
+const named = (row) => (row.note ? `${row.title}, ${row.note.split("\n")[0]}` : row.title);
 
 function settingTitle(state, drive) {
   const row = state.row(drive.row);
   if (!row) return drive.setting;
+  if (drive.setting === AMOUNT) return `${row.title}: amount`;
   if (row.group) return `${row.name}: ${row.dials.find((d) => d.id === drive.setting)?.title || drive.setting}`;
   return `${row.title}: ${state.steps[row.step]?.fields.find((f) => f.name === drive.setting)?.title || drive.setting}`;
 }
@@ -89,12 +98,13 @@ function settings(state, group) {
   const found = [];
   for (const row of state.rows.filter((r) => r.parents.includes(group))) {
     if (row.group) { for (const d of row.dials) found.push([row.id, d.id, `${row.name}: ${d.title}`, d.low, d.high, d.value]); continue; }
+    if (!state.steps[row.step]?.geometric) found.push([row.id, AMOUNT, `${named(row)}: amount`, 0, 1, row.amount]);
     for (const f of state.steps[row.step]?.fields || []) {
       if (!f.dialled) continue;
       const now = Number(row.settings[f.name]);
       let [low, high] = f.kind === "switch" ? [0, 1] : f.soft || [f.low ?? 0, f.high ?? 1];
       if (f.log && now > 0) [low, high] = [Math.max(f.low ?? 0, now / 4), Math.min(f.high ?? Infinity, now * 4)]; // decades on a straight dial say little
-      found.push([row.id, f.name, `${row.title}: ${f.title}`, low, high, now]);
+      found.push([row.id, f.name, `${named(row)}: ${f.title}`, low, high, now]);
     }
   }
   return found;
@@ -114,7 +124,7 @@ function newDial(controls) {
     const value = high > low ? Math.max(0, Math.min(1, (now - low) / (high - low))) : 0.5;
     const away = low + value * (high - low) - now, reach = Math.abs(away) > 1e-9 ? [Math.min(low, now), Math.max(high, now)] : [low, high];
     const at = reach[1] > reach[0] ? (now - reach[0]) / (reach[1] - reach[0]) : 0.5;
-    state.change({ kind: "dial", step_id: controls.row.id, dial: { title: words.split(": ").at(-1), value: at, low: 0, high: 1, drives: [{ row, setting, low: reach[0], high: reach[1], curve: [] }] } });
+    state.change({ kind: "dial", step_id: controls.row.id, dial: { title: words.split(": ").at(-1), value: at, low: 0, high: 1, drives: [{ row, setting, low: reach[0], high: reach[1], curve: [], formula: "" }] } });
   }));
   build();
   box.firstChild.id = "new-dial";
@@ -123,6 +133,6 @@ function newDial(controls) {
 
 function also(controls, dial) {
   return chooser(controls, "Also moves …", ([row, setting, , low, high]) => controls.state.change({
-    kind: "dial", step_id: controls.row.id, dial: { ...bare(dial), drives: [...dial.drives.map(bareDrive), { row, setting, low, high, curve: [] }] },
+    kind: "dial", step_id: controls.row.id, dial: { ...bare(dial), drives: [...dial.drives.map(bareDrive), { row, setting, low, high, curve: [], formula: "" }] },
   }));
 }

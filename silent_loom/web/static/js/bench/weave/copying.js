@@ -1,0 +1,22 @@
+// Rows copied from one material and put into another: kept by the browser, so that any bench of this library finds them.
+import { get } from "../../base/api.js";
+
+const KEY = "silent-loom-rows";
+
+export async function copyRows(state, ids) {
+  if (!ids.length) return;
+  const { entries } = await get(`${state.path}/rows?ids=${ids.join(",")}`);
+  const text = JSON.stringify({ from: state.material.name, entries });
+  localStorage.setItem(KEY, text);
+  try { await navigator.clipboard.writeText(text); } catch { /* the browser's own store is enough */ }
+  state.emit("said", `${entries.length} row${entries.length === 1 ? "" : "s"} copied`);
+}
+
+export async function pasteRows(state) {
+  const kept = localStorage.getItem(KEY);
+  if (!kept) { state.emit("said", "Nothing was copied yet"); return; }
+  const { entries } = JSON.parse(kept), known = new Set(state.rows.map((r) => r.id));
+  await state.change({ kind: "paste", entries, ...state.below(state.row(state.chosen)) });
+  const made = state.rows.find((r) => !known.has(r.id));
+  if (made) state.choose(made.id);
+}
