@@ -159,8 +159,12 @@ def main() -> int:
     laid = {"maps": [{"thread": "base", "source": over}], "how": "by mask", "mask": "mark"}
     save("over", chain(second, "base", ("mark", {**marked, "name": "mark"}), ("over", laid)))
     for name, step in registry.steps().items():
-        if {"pattern", "ramp", "grade"} & step.can:
+        if {"pattern", "dye", "grade"} & step.can:
             save(name, pattern(ask, name))
+    save(
+        "where",
+        np.repeat(chain(slate, "where", ("where", {"by": "ridges", "start": 0.0, "end": 0.5, "scale_mm": 14.0}))[..., :1], 3, 2),
+    )
     save("steps", halves(*(np.repeat(p, 3, 2) for p in stairs())))
     return 0
 

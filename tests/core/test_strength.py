@@ -146,7 +146,7 @@ def test_threads_that_nobody_uses_are_named() -> None:
     asked = evaluator()
     alone = Weave(steps=(SHEET, StepEntry(step="bonds")))
     assert asked.plan(alone).unused() == ["border", "gradient", "id", "joint", "orientation", "random"]
-    ramp = StepEntry(step="ramp", settings={"thread": "random"}, mask={"thread": "joint"})  # type: ignore[arg-type]
+    ramp = StepEntry(step="dye", settings={"thread": "random"}, mask={"thread": "joint"})  # type: ignore[arg-type]
     assert asked.plan(Weave(steps=(*alone.steps, ramp))).unused() == ["border", "gradient", "id", "orientation"]
 
 

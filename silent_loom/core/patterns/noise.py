@@ -151,8 +151,8 @@ def noise(
 
     Notes
     -----
-    Perlin, Improving noise, 2002, on a lattice that is counted modulo its size; sums after Musgrave (Texturing and modeling,
-    1994); warped domains after Perlin 1985.
+    Perlin, Improving noise, 2002, on a lattice that is counted modulo its size; sums after Ebert et al. (Texturing and
+    modeling, 1994); warped domains after Perlin 1985.
     """
     out = np.zeros((ground.height, ground.width), np.float32)
     moved = None if warp is None else np.ascontiguousarray(warp, np.float32)

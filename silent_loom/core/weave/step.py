@@ -43,7 +43,7 @@ ABLE = {
     "chart": "puts a test chart in place of a thread, by its settings 'chart' and 'into'",
     "tone": "changes the tones of a thread, by its settings 'thread', 'gain' and 'brightness'",
     "unstep": "smooths the stairs of few codes out of a thread, by its settings 'thread' and 'levels'",
-    "ramp": "lays colours over a thread's values, by its settings 'thread', 'channel', 'ramp', 'low', 'high' and 'into'",
+    "dye": "lays colours over a thread's values, by its settings 'thread', 'channel', 'ramp', 'low', 'high' and 'into'",
     "grade": "lays numbers over a thread's values, by its settings 'thread', 'start', 'end' and 'into'",
     "noise": "makes a random relief, by its settings 'scale_mm', 'depth_mm' and 'into'",
     "pattern": "makes a relief out of nothing, and threads that tell where its parts lie",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import asdict
 from pathlib import PurePath
 from typing import Any, Literal
@@ -15,8 +16,9 @@ from silent_loom.core.report.whole_repeats import follow_grid
 from silent_loom.core.ways.derive import weave_for
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows import edit, tree
-from silent_loom.core.weave.rows.model import Dial, GroupEntry, Mask, MixMode, SourceRef, StepEntry, Weave
+from silent_loom.core.weave.rows.model import Dial, Entry, GroupEntry, Mask, MixMode, SourceRef, StepEntry, Weave
 from silent_loom.core.weave.rows.recipes import begun
+from silent_loom.core.weave.rows.upgrade import parsed
 from silent_loom.store.states import Origin, State
 from silent_loom.web import describe
 from silent_loom.web.common import Bench, Stored, templates
@@ -142,6 +144,20 @@ def _mix(weave: Weave, change: Change) -> tuple[Weave, str]:
     return after, f"{edit.titled(weave, entry.id)}: {mix}{round(100 * now.amount)} %{where}"
 
 
+def _rows_of(entries: list[dict[str, Any]]) -> tuple[Entry, ...]:
+    """Rows that come from elsewhere.
+
+    Raises
+    ------
+    SettingError
+        They are none.
+    """
+    try:
+        return parsed(json.dumps({"schema_version": 1, "steps": entries, "sources": {}})).steps
+    except ValueError as error:
+        raise SettingError("these are no rows of a weave", "paste", "Copy them from a material again.") from error
+
+
 def apply(weave: Weave, change: Change, sources: dict[str, SourceRef]) -> tuple[Weave, str]:
     """A weave with a change made, and the words for its history.
 
@@ -186,7 +202,7 @@ def apply(weave: Weave, change: Change, sources: dict[str, SourceRef]) -> tuple[
         case "note":
             return edit.noted(weave, ident, change.note), f"{title}: {'noted' if change.note.strip() else 'note taken away'}"
         case "paste":
-            rows = Weave(steps=tuple(change.entries)).steps
+            rows = _rows_of(change.entries)
             words = f"{len(rows)} row{'s' if len(rows) != 1 else ''} put in from elsewhere"
             return edit.pasted(weave, rows, change.to, into, sources), words
         case "photo":

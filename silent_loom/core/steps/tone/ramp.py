@@ -115,10 +115,10 @@ class _Laid(MapStep[Any]):
 class Ramp(_Laid):
     """Straight between colours in sRGB values."""
 
-    name = "ramp"
-    can = frozenset({"ramp"})
-    title = "Colour ramp"
-    words_for_it = ("gradient", "dye", "colourise", "map", "palette", "tint", "elements")
+    name = "dye"
+    can = frozenset({"dye"})
+    title = "Dye"
+    words_for_it = ("ramp", "gradient", "colour", "colourise", "map", "palette", "tint", "elements")
     sentence = "Colours by the values of another thread: by height, by chance for each element, by noise."
     Settings = RampSettings
 
@@ -146,8 +146,8 @@ class Grade(_Laid):
 
     name = "grade"
     can = frozenset({"grade"})
-    title = "Value ramp"
-    words_for_it = ("map range", "remap", "levels", "roughness", "numbers", "fit", "curve", "constant")
+    title = "Grade"
+    words_for_it = ("ramp", "range", "remap", "levels", "roughness", "numbers", "fit", "curve", "constant")
     sentence = "Plain numbers by the values of another thread: roughness by height, opacity by a mask."
     Settings = GradeSettings
 

@@ -190,7 +190,7 @@ def _coloured(told: Beginning, later: int) -> GroupEntry:
     for layer in told.layers:
         stops = [[at, *_rgb(colour)] for at, colour in layer.colours]
         row = StepEntry(
-            step=registry.able("ramp"),
+            step=registry.able("dye"),
             settings={**_by(layer.by), "ramp": stops},
             mask=layer.mask,
             amount=layer.amount,

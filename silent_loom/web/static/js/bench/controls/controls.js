@@ -5,6 +5,7 @@ import { curveEditor, histogramBars } from "./drawn.js";
 import { dice, editsControls, overControls, presetRow } from "./laid.js";
 import { reliefPanel } from "./relief.js";
 import { sizesEditor } from "./sizes.js";
+import { copyButtons } from "../weave/copying.js";
 import { linkButton, withLinked } from "./linked.js";
 import { rowNote } from "./note.js";
 import { draftEditor, pathEditor } from "./patterns.js";
@@ -102,6 +103,7 @@ export class Controls {
     if (!step.geometric) { const mix = mixing(this); this.shapes.push(mix); this.root.append(mix.node); }
     this.root.append(el("div", { class: "d-flex mt-2" },
       el("button", { class: "act", type: "button", id: "switch-step", onclick: () => this.state.change({ kind: "switch", step_id: row.id, on: !this.row.on }) }),
+      ...copyButtons(this.state, row.id),
       el("button", { class: "act push", type: "button", onclick: () => this.state.change({ kind: "remove", step_id: row.id }) }, icon("trash"), "Take out")));
     this.update();
     this.notes();

@@ -24,9 +24,7 @@ export class Chart {
     this.palette = new Palette(state, (step) => this.add(step));
     this.adding = el("button", { class: "act", type: "button", id: "add-step", title: "Add a step below the chosen one (A)", "aria-haspopup": "dialog", onclick: () => this.palette.open(this.adding) }, icon("plus"), "Add a step");
     this.grouping = el("button", { class: "act", type: "button", id: "group-rows", title: "Put the chosen rows into a group (G); Shift and press, or Shift and arrows, choose several", onclick: () => this.group() }, "Group");
-    this.copying = el("button", { class: "act", type: "button", id: "copy-rows", title: "Copy the chosen rows (Ctrl+C in the weave)", "aria-label": "Copy the chosen rows", onclick: () => copyRows(this.state, this.taken()) }, "Copy");
-    this.pasting = el("button", { class: "act", type: "button", id: "paste-rows", title: "Put what was copied, here or in another material, below the chosen row (Ctrl+V in the weave)", "aria-label": "Put in what was copied", onclick: () => pasteRows(this.state) }, "Paste");
-    this.tools = el("div", { class: "weave-tools" }, this.adding, this.grouping, this.copying, this.pasting);
+    this.tools = el("div", { class: "weave-tools" }, this.adding, this.grouping);
     this.spare = el("p", { class: "quiet unused", id: "unused-threads" });
     this.more = new Set(); // rows that are chosen besides the chosen one
     this.names = el("div");

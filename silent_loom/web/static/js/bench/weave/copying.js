@@ -1,5 +1,5 @@
 // Rows copied from one material and put into another: kept by the browser, so that any bench of this library finds them.
-import { get } from "../../base/api.js";
+import { el, get } from "../../base/api.js";
 
 const KEY = "silent-loom-rows";
 
@@ -19,4 +19,12 @@ export async function pasteRows(state) {
   await state.change({ kind: "paste", entries, ...state.below(state.row(state.chosen)) });
   const made = state.rows.find((r) => !known.has(r.id));
   if (made) state.choose(made.id);
+}
+
+// Both as buttons below the controls of a row
+export function copyButtons(state, id) {
+  return [
+    el("button", { class: "act", type: "button", id: "copy-rows", title: "To put it into this material or another (Ctrl+C in the weave)", onclick: () => copyRows(state, [id]) }, "Copy"),
+    el("button", { class: "act", type: "button", id: "paste-rows", title: "Put what was copied below this row (Ctrl+V in the weave)", onclick: () => pasteRows(state) }, "Paste"),
+  ];
 }

@@ -1,6 +1,7 @@
 // A group's own controls: its name, its dials, and how much of it takes effect.
 import { el, icon } from "../../base/api.js";
 import { rowNote } from "../controls/note.js";
+import { copyButtons } from "./copying.js";
 import { mixing } from "./masks.js";
 
 const CURVES = { even: [], "slow at first": [[0, 0], [0.5, 0.2], [1, 1]], "fast at first": [[0, 0], [0.5, 0.8], [1, 1]], "slow at both ends": [[0, 0], [0.25, 0.1], [0.75, 0.9], [1, 1]] };
@@ -23,6 +24,7 @@ export function groupControls(controls, root) {
   root.append(el("div", { class: "d-flex mt-2 flex-wrap gap-1" },
     el("button", { class: "act", type: "button", id: "switch-step", onclick: () => state.change({ kind: "switch", step_id: row.id, on: !controls.row.on }) }),
     el("button", { class: "act", type: "button", id: "fold-group", onclick: () => state.change({ kind: "fold", step_id: row.id, on: !controls.row.folded }) }),
+    ...copyButtons(state, row.id),
     el("button", { class: "act push", type: "button", id: "dissolve-group", title: "Its rows stay, as the dials leave them", onclick: () => dissolve(controls) }, "Dissolve"),
     el("button", { class: "act", type: "button", onclick: () => state.change({ kind: "remove", step_id: row.id }) }, icon("trash"), "Take out")));
 
