@@ -85,7 +85,7 @@ def test_a_forecast_tells_what_carries_something(baked: tuple[Evaluator, Weave])
     assert states["metallic"] == "constant"
     assert told.size == [512, 512]
     assert told.source_texels == 256
-    assert any("More than the source carries (about 256 texels)" in w for w in told.words)
+    assert any("More than the surface carries (about 256 texels)" in w for w in told.words)
     less = forecast(evaluator, still, profile("plain"), "waves", 128, How())
     assert any("nothing is lost from about 256 texels on" in w for w in less.words)
     assert told.seconds > 0

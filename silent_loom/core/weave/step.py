@@ -47,6 +47,7 @@ ABLE = {
     "grade": "lays numbers over a thread's values, by its settings 'thread', 'start', 'end' and 'into'",
     "noise": "makes a random relief, by its settings 'scale_mm', 'depth_mm' and 'into'",
     "pattern": "makes a relief out of nothing, and threads that tell where its parts lie",
+    "shown": "makes a mask, its setting 'name', that is shown over the picture while the row is chosen",
     "sheet": "makes a sheet of its own, whose size is its settings 'width_mm' and 'height_mm'",
 }
 """What steps may say that they can do (`Step.can`)."""
@@ -183,6 +184,10 @@ class Step(ABC, Generic[S]):
         """Threads that a row's mask, amount and mix act on, where these are not all that it writes: what only tells where
         something lies is never added to what was told before."""
         return None
+
+    def finest(self, s: S) -> float:
+        """Millimetres of the finest thing that it makes out of nothing; 0 where it makes nothing of its own."""
+        return 0.0
 
     def halo(self, s: S, after: Geometry, texels: Texels) -> int | None:
         """How many texels around a place its result there depends on, at most; None when on all of the sheet.

@@ -57,7 +57,7 @@ def listing(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
         "deliveries": done,
         "aspect": plan.geometry.size_mm[0] / plan.geometry.size_mm[1],
         "size_mm": plan.geometry.size_mm,
-        "source_texels": plan.source_texels(),
+        "source_texels": plan.lossless_texels(),
         "mistakes": [{"name": n, "title": title} for n, (title, _, _) in MISTAKES.items()],
     }
 

@@ -71,11 +71,11 @@ def losses(evaluator: Evaluator, weave: Weave, names: Sequence[str], size: int, 
     Notes
     -----
     Detail is variance: what is lost is that of the difference between the live map and the baked one enlarged again
-    (Catmull-Rom), held against the variance of the live one. The reference is what the source holds, or twice the size where
-    nothing comes from a file, `REFERENCE` at most: at and beyond it nothing is said to be lost.
+    (Catmull-Rom), held against the variance of the live one. The reference is what sources and patterns hold, or twice the
+    size where they are as fine as anything, `REFERENCE` at most: at and beyond it nothing is said to be lost.
     """
     plan = evaluator.plan(weave)
-    holds = plan.source_texels() or 2 * size
+    holds = plan.lossless_texels() or 2 * size
     reference = min(REFERENCE, max(holds, size))
     out: list[Loss] = []
     for i, name in enumerate(names):

@@ -85,7 +85,7 @@ class Forecast:
     memory, disk : int
         Bytes, at the worst moment and in the end.
     source_texels : int or None
-        Texels along the longer side that the sources hold; None where nothing comes from a file.
+        Texels along the longer side that sources and patterns hold; None where nothing is as fine as anything.
     words : list of str
         What is worth knowing before it is begun.
     limits : list of dict
@@ -202,8 +202,8 @@ def forecast(
         computing * _share(texels * how.supersample**2, trial) + writing * texels / trial,
         memory_for(done.ask if done.laid != (1, 1) else done.width, done.height, how.supersample),
         sum(f.bytes for f in files if not f.skipped),
-        plan.source_texels(),
-        _words(done, size, plan.source_texels(), told),
+        plan.lossless_texels(),
+        _words(done, size, plan.lossless_texels(), told),
         _limits(profile, files, maps),
     )
 
@@ -274,7 +274,7 @@ def _texels(parts: Mapping[str, Image]) -> int:
 def _words(done: Fit, size: int, holds: int | None, told: Sequence[MapForecast]) -> list[str]:
     out = [f"{w[0].upper()}{w[1:]}." for w in done.words]
     if holds is not None and size > 1.2 * holds:
-        out.append(f"More than the source carries (about {holds} texels): larger files, no more detail.")
+        out.append(f"More than the surface carries (about {holds} texels): larger files, no more detail.")
     if holds is not None and size < 0.8 * holds:
         out.append(f"Less than the surface shows: nothing is lost from about {holds} texels on.")
     for m in told:

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any, ClassVar, TypeVar
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -108,6 +109,10 @@ class Pattern(MapStep[S]):
         """Millimetres from the border of an element that are shown as white."""
         return 100.0
 
+    def finest(self, s: S) -> float:
+        lengths = (getattr(s, n) for n in type(s).model_fields if n.endswith("_mm") and n != "depth_mm")
+        return min((v for v in lengths if v > 0), default=0.0)
+
     def _named(self, s: S, helper: str) -> str:
         return helper if s.into == "height" else f"{s.into}_{helper}"[:60]
 
@@ -176,6 +181,11 @@ def told(laid: Laid, ground: Ground, seed: int, names: tuple[str, ...], depth: F
         "orientation": laid.axes,
     }
     return {name: make[name]() for name in names}
+
+
+def turned(samples: NDArray[Any]) -> NDArray[Any]:
+    """What was drawn on a sheet with its sides changed, turned back: rows for columns."""
+    return np.asarray(cv2.transpose(np.ascontiguousarray(samples)))  # in blocks; numpy's own walks across all of memory
 
 
 def usual(values: Floats, low: float, high: float) -> Floats:

@@ -169,6 +169,7 @@ class Where(MapStep[WhereSettings]):
     """
 
     name = "where"
+    can = frozenset({"shown"})
     title = "Where"
     words_for_it = (
         "mask",

@@ -83,6 +83,13 @@ class Plan:
         found = [max(r.after.native) / max(r.after.size_mm) for r in self.rows if r.after.native and not r.before.native]
         return round(max(found) * max(self.geometry.size_mm)) if found else None
 
+    def lossless_texels(self) -> int | None:
+        """Texels along the longer side from which on nothing is lost: those of its sources, and two for the finest thing of its
+        patterns; None where nothing is as fine as anything."""
+        finest = [r.step.finest(r.settings) for r in self.rows if r.error is None and r.entry.amount > 0]
+        drawn = [round(2 * max(self.geometry.size_mm) / f) for f in finest if f > 0]
+        return max([*drawn, *([n] if (n := self.source_texels()) is not None else [])], default=None)
+
     def unused(self) -> list[str]:
         """Helper threads that are made and that nothing below reads: no step, no mask. What is delivered is never among them."""
         read: set[str] = set()

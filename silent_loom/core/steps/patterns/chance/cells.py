@@ -34,6 +34,7 @@ class CellsSettings(PatternSettings):
     stagger: bool = setting(False, "Every other row is moved by half a cell: even ones are hexagons.")
     bend: float = part(0.0, "How much borders bend.", "Bent")
     smooth: float = part(0.0, "How round the rise from a border is; from a middle how flat its top.", "Round")
+    hollow: bool = setting(False, "Low is high: bowls instead of domes, as a hammer leaves them.")
     depth_mm: float = relief(10.0)
 
 
@@ -71,6 +72,8 @@ class Cells(Pattern[CellsSettings]):
         t = np.clip(height, 0, 1)
         if s.smooth > 0:
             t = t + np.float32(s.smooth) * (np.sqrt(t * (np.float32(2) - t)) - t)
+        if s.hollow:
+            t = 1 - t
         return Drawn(t, {"id": found.which + 1, "border": found.border, "random": chances})
 
 

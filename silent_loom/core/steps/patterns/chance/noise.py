@@ -59,6 +59,9 @@ class Noise(Pattern[NoiseSettings]):
     def words(self, s: NoiseSettings) -> str:
         return f"{s.kind}, {s.how}, {s.scale_mm:g} mm"
 
+    def finest(self, s: NoiseSettings) -> float:
+        return s.scale_mm / 2 ** (s.octaves - 1)
+
     def draw(self, s: NoiseSettings, ground: Ground, decision: Decision, task: Task) -> Drawn:
         cells = cells_of(ground, s.scale_mm, s.stretch)
         warp = None

@@ -15,7 +15,7 @@ from silent_loom.core.patterns.hashing import numbers, of
 from silent_loom.core.patterns.laying import Laid, beside, bevelled
 from silent_loom.core.patterns.noise import cells_of, noise
 from silent_loom.core.steps.patterns.laid.bonds import tops
-from silent_loom.core.steps.patterns.pattern import Drawn, Pattern, PatternSettings, length, part, relief, told
+from silent_loom.core.steps.patterns.pattern import Drawn, Pattern, PatternSettings, length, part, relief, told, turned
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import setting
 
@@ -82,9 +82,9 @@ class Planks(Pattern[PlanksSettings]):
         more = {**told(found, over, s.seed, self.gives[:6]), "grain": rings, "knot": knot}
         if s.run == "across":
             return Drawn(height, more)
-        turned = {n: np.ascontiguousarray(np.swapaxes(a, 0, 1)) for n, a in more.items()}
-        turned["orientation"] = np.ascontiguousarray(-turned["orientation"][..., ::-1])
-        return Drawn(np.ascontiguousarray(height.T), turned)
+        back = {n: turned(a) for n, a in more.items()}
+        back["orientation"] = np.ascontiguousarray(-back["orientation"][..., ::-1])
+        return Drawn(turned(height), back)
 
 
 def _apart(found: Laid, over: Ground, seed: int) -> Floats:
@@ -110,22 +110,24 @@ def grained(found: Laid, over: Ground, ring_mm: float, knots: float, seed: int, 
     y = y + np.float32(2.2 * ring_mm) * wide
     pith, rise, taper = of_board(72, -1.2, 1.2)[ids], of_board(73, 0.15, 1.3)[ids], of_board(74, -0.05, 0.05)[ids]
     far = y - pith * half[1][ids]
-    deep = rise * half[1][ids] + taper * x
+    deep = np.ascontiguousarray(rise * half[1][ids] + taper * x)
     knot = np.zeros_like(x)
     for k in range(KNOTS):
-        there = of_board(80 + 5 * k, 0, 1) < knots
-        if not there.any():
-            continue
-        size = of_board(81 + 5 * k, 0.06, 0.16) * half[1] * 2 * there + np.float32(1e-3)
-        kx = of_board(82 + 5 * k, -0.85, 0.85) * half[0]
-        ky = of_board(83 + 5 * k, -0.75, 0.75) * half[1]
-        dx, dy, r = (x - kx[ids]) * np.float32(0.45), y - ky[ids], size[ids]
-        away = np.hypot(dx, dy)
-        # Fibres go around it: what they are asked at moves away from its middle
-        far = far + np.sign(dy) * r * np.float32(2.2) * np.exp(-((away / (np.float32(2.6) * r)) ** 2)) * there[ids]
-        inside = np.clip((r - np.hypot(x - kx[ids], y - ky[ids])) / (np.float32(0.35) * r) + np.float32(0.5), 0, 1) * there[ids]
-        knot = np.maximum(knot, inside)
-        deep = deep + inside * np.hypot(x - kx[ids], y - ky[ids]) * np.float32(1.5)
+        there = numbers(n, of(seed, 80 + 5 * k)) < knots
+        sizes = (0.06 + 0.1 * numbers(n, of(seed, 81 + 5 * k))) * table[:, 5] * 2
+        kx = (1.7 * numbers(n, of(seed, 82 + 5 * k)) - 0.85) * table[:, 4]
+        ky = (1.5 * numbers(n, of(seed, 83 + 5 * k)) - 0.75) * table[:, 5]
+        for board in (int(b) for b in np.flatnonzero(there)):
+            _grow(
+                far,
+                deep,
+                knot,
+                (x, y, ids == board + 1),
+                found,
+                over,
+                board,
+                (float(kx[board]), float(ky[board]), float(sizes[board])),
+            )
     age = np.hypot(far, deep) / np.float32(ring_mm)
     phase = age - np.floor(age)
     # Early wood is broad and soft, late wood a narrow dark line at the end of it
@@ -135,3 +137,36 @@ def grained(found: Laid, over: Ground, ring_mm: float, knots: float, seed: int, 
     # Rings that texels cannot show are their mean
     fade = np.clip(np.float32(1.4) - np.float32(2.4) * np.hypot(down, across), 0, 1)
     return np.asarray(np.float32(0.2) + fade * (rings * np.float32(1.6) - np.float32(0.2)), np.float32), knot.astype(np.float32)
+
+
+def _grow(
+    far: Floats,
+    deep: Floats,
+    knot: Floats,
+    where: tuple[Floats, Floats, NDArray[np.int32]],
+    found: Laid,
+    over: Ground,
+    board: int,
+    place: tuple[float, float, float],
+) -> None:
+    """Let a knot grow in a board: only what is near it is looked at."""
+    kx, ky, r = place
+    row = found.table[board]
+    reach = 6.5 * r
+    rows, columns = (
+        np.unique(np.arange(round((at - wide) / pitch), round((at + wide) / pitch) + 1) % count)
+        for at, wide, pitch, count in (
+            (row[1] + ky, reach, over.pitch[1], over.height),
+            (row[0] + kx, reach / 0.45, over.pitch[0], over.width),
+        )
+    )
+    part = np.ix_(rows, columns)
+    own = where[2][part] == board + 1
+    dx, dy = where[0][part] - np.float32(kx), where[1][part] - np.float32(ky)
+    away = np.hypot(dx * np.float32(0.45), dy)
+    # Fibres go around it: what they are asked at moves away from its middle
+    far[part] += np.sign(dy) * np.float32(2.2 * r) * np.exp(-np.square(away / np.float32(2.6 * r))) * own
+    middle = np.hypot(dx, dy)
+    inside = np.clip((np.float32(r) - middle) / np.float32(0.35 * r) + np.float32(0.5), 0, 1) * own
+    knot[part] = np.maximum(knot[part], inside)
+    deep[part] += inside * middle * np.float32(1.5)

@@ -14,7 +14,7 @@ from silent_loom.core.patterns.hashing import of, parts
 from silent_loom.core.patterns.laying import Shape, items, stacked
 from silent_loom.core.patterns.noise import cells_of, noise
 from silent_loom.core.steps.patterns.laid.bonds import outline
-from silent_loom.core.steps.patterns.pattern import Drawn, Pattern, PatternSettings, length, part, relief, told
+from silent_loom.core.steps.patterns.pattern import Drawn, Pattern, PatternSettings, length, part, relief, told, turned
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import setting
 from silent_loom.core.weave.step import Preset
@@ -99,6 +99,6 @@ class Shingles(Pattern[ShinglesSettings]):
         height = np.clip((height - np.float32(low)) / np.float32(high - low), 0, 1)
         more = told(found, over, s.seed, ("id", "random", "gradient"))
         if over is not ground:
-            height = np.ascontiguousarray(height.T)
-            more = {n: np.ascontiguousarray(np.swapaxes(a, 0, 1)) for n, a in more.items()}
+            height = turned(height)
+            more = {n: turned(a) for n, a in more.items()}
         return Drawn(height, {**more, "border": away(inner_of(more["id"], True), ground, s.wide_mm / 2)})

@@ -7,6 +7,7 @@ import { reliefPanel } from "./relief.js";
 import { sizesEditor } from "./sizes.js";
 import { copyButtons } from "../weave/copying.js";
 import { linkButton, withLinked } from "./linked.js";
+import { shownOver } from "./shown.js";
 import { rowNote } from "./note.js";
 import { draftEditor, pathEditor } from "./patterns.js";
 import { levelsEditor, rampEditor } from "./tones.js";
@@ -99,6 +100,7 @@ export class Controls {
     if (!levels && !step.fields.some((f) => f.kind === "curve") && Object.values(row.knots).some((k) => k !== "writes") && !step.geometric) {
       this.shape(histogramBars(this));
     }
+    if (this.state.can(row, "shown")) this.shape(shownOver(this.state));
     this.shape(rowNote(this));
     if (!step.geometric) { const mix = mixing(this); this.shapes.push(mix); this.root.append(mix.node); }
     this.root.append(el("div", { class: "d-flex mt-2" },

@@ -26,7 +26,7 @@ export class Laid {
     if (!row || row.error) return null;
     const made = (kind) => Object.keys(row.knots).find((name) => row.knots[name] !== "reads" && this.state.threads.some((t) => t.name === name && t.kind === kind && t.made));
     if (this.state.steps[row.step]?.panel === "elements") { const id = made("id"); return id ? { path: `borders/${id}.png` } : null; }
-    const mask = this.state.showMask && row.mask ? row.mask.thread : this.state.can(row, "marks") && this.state.showMask !== false ? made("data") : null;
+    const mask = this.state.showMask && row.mask ? row.mask.thread : (this.state.can(row, "marks") || this.state.can(row, "shown")) && this.state.showMask !== false ? made("data") : null;
     const meaning = this.state.threads.find((t) => t.name === mask);
     return meaning?.made && meaning.masks && !meaning.unit ? { path: `cover/${mask}.png`, dye: meaning.dye } : null;
   }
