@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from io import BytesIO
 from typing import Any
 
+import numpy as np
 from fastapi.testclient import TestClient
+from PIL import Image as Pillow
 
 from silent_loom.core.weave.rows.beginnings import beginnings
 from tests.web.test_api import change, client, material  # noqa: F401
@@ -88,3 +91,35 @@ def test_notes_and_formulas_are_kept(client: TestClient) -> None:  # noqa: F811
     )
     assert refused.status_code == 422
     assert "formula" in refused.text
+
+
+def test_other_photos_go_through_the_same_weave(client: TestClient, material: dict[str, Any]) -> None:  # noqa: F811
+    straighten = next(r for r in material["weave"]["rows"] if r["step"] == "straighten")
+    corners = [[0.1, 0.1], [0.9, 0.1], [0.9, 0.9], [0.1, 0.9]]
+    now = change(client, material, kind="settings", step_id=straighten["id"], settings={"corners": corners}).json()
+    rough = next(r for r in now["weave"]["rows"] if r["step"] == "roughness")
+    now = change(client, now, kind="settings", step_id=rough["id"], settings={"high": 0.9}).json()
+    rng = np.random.default_rng(4)
+    stream = BytesIO()
+    Pillow.fromarray(rng.integers(0, 255, (90, 120, 3), np.uint8)).save(stream, "PNG")
+
+    def again(**more: str) -> dict[str, Any]:
+        files = {"photo": ("aft_deck.png", stream.getvalue(), "image/png")}
+        made = client.post(f"/api/materials/{material['id']}/again", files=files, data=more)
+        assert made.status_code == 201, made.text
+        found: dict[str, Any] = made.json()
+        return found
+
+    made = again()
+    rows = {r["step"]: r for r in made["weave"]["rows"]}
+    assert made["name"] == "Aft deck"
+    assert rows["roughness"]["settings"]["high"] == 0.9
+    assert rows["straighten"]["settings"]["corners"] is None, "corners were placed on another photo"
+    assert rows["photo"]["words"] == "aft_deck.png"
+    kept = again(keep_corners="true", name="Stern")
+    assert {r["step"]: r for r in kept["weave"]["rows"]}["straighten"]["settings"]["corners"] == corners
+    assert client.get(f"/api/materials/{material['id']}").json()["head"] == now["head"]
+    bricks = begun(client, pattern="bricks")
+    refused = client.post(f"/api/materials/{bricks['id']}/again", files={"photo": ("a.png", stream.getvalue(), "image/png")})
+    assert refused.status_code == 422
+    assert "takes a photo" in refused.json()["error"]

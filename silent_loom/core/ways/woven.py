@@ -99,6 +99,21 @@ def read_weave(path: Path) -> Weave:
         raise FileError("this is no weave", path.name, "A weave is a JSON file, as the bench gives it.") from None
 
 
+def through_again(weave: Weave, digest: str, source: SourceRef, keep_corners: bool = False) -> Weave:
+    """A weave for another photo: what was placed on the one before by hand, its corners, is let go unless both were taken alike.
+
+    Raises
+    ------
+    WeaveError
+        Nothing in it takes a photo.
+    """
+    made = put_through(weave, digest, source)
+    row = made.able("straighten")
+    if keep_corners or row is None or row.settings.get("corners") is None:
+        return made
+    return made.with_settings(row.id, {"corners": None})
+
+
 def put_through(weave: Weave, digest: str, source: SourceRef) -> Weave:
     """A weave with another photo at its beginning; other files behind it stay.
 

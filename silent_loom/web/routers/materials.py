@@ -14,6 +14,7 @@ from silent_loom.core.base.errors import SettingError, WeaveError
 from silent_loom.core.base.parallel import Rank
 from silent_loom.core.report.whole_repeats import follow_grid
 from silent_loom.core.ways.derive import weave_for
+from silent_loom.core.ways.woven import through_again
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows import edit, tree
 from silent_loom.core.weave.rows.model import Dial, Entry, GroupEntry, Mask, MixMode, SourceRef, StepEntry, Weave
@@ -241,6 +242,21 @@ def other_photo(
     """Put another photo through the same weave."""
     digest, _ = store.add_source(photo.file, PurePath(photo.filename or "pasted.png").name)
     return change(ident, Change(base=base, kind="photo", step_id=step_id, digest=digest), bench, store)
+
+
+@router.post("/api/materials/{ident}/again", status_code=201)
+def again(
+    ident: str, bench: Bench, store: Stored, photo: UploadFile = File(), name: str = Form(""), keep_corners: bool = Form(False)
+) -> dict[str, Any]:
+    """A new material: another photo through the weave of this one, which stays as it is."""
+    file = PurePath(photo.filename or "pasted.png").name
+    digest, picture = store.add_source(photo.file, file)
+    ref = store.source_ref(digest).model_copy(update={"name": file})
+    before = store.get(ident)
+    weave = through_again(before.weave, digest, ref, keep_corners)
+    title = name.strip() or PurePath(file).stem.replace("_", " ").strip().capitalize() or "Material"
+    state = store.create(title, weave, f"{file} through the weave of {before.name}")
+    return {**shown(bench, state), "warnings": list(picture.warnings)}
 
 
 @router.post("/api/materials/{ident}/undo")

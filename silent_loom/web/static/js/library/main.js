@@ -42,6 +42,7 @@ document.addEventListener("alpine:init", () => {
           ...m,
           address: `/bench/${m.id}`,
           archive: `/api/materials/${m.id}/archive`,
+          takes: Boolean(m.photo_row) && !this.binned,
           picture: drawn.get(`${m.id} ${m.head}`) || "",
           // The photo as it came, until the picture of the surface is there
           photo: m.photo_row ? `/api/materials/${m.id}/photo.jpg?step_id=${m.photo_row}&size=480` : "",
@@ -65,6 +66,22 @@ document.addEventListener("alpine:init", () => {
     },
     pick() { this.$refs.file.click(); },
     picked(event) { this.take([...event.target.files]); event.target.value = ""; },
+    // Other photos through the weave of a material, each a material of its own
+    again(m) { this.like = m; this.$refs.again.click(); },
+    async pickedAgain(event) {
+      const files = [...event.target.files], like = this.like;
+      event.target.value = "";
+      let last = null;
+      for (const [i, file] of files.entries()) {
+        this.busy = `${file.name} through ${like.name} (${i + 1} of ${files.length}) …`;
+        const form = new FormData();
+        form.append("photo", file, file.name);
+        last = (await this.guard(() => send(`/api/materials/${like.id}/again`, form))) || last;
+      }
+      this.busy = "";
+      if (last && files.length === 1) location.href = `/bench/${last.id}`;
+      else this.load();
+    },
     pickArchive() { this.$refs.archive.click(); },
     pickedArchive(event) { this.takeIn(event.target.files[0]); event.target.value = ""; },
     // A material that was written into one file, here or on another machine
