@@ -95,11 +95,19 @@ def maker(thread: str, kind: str = "") -> str | None:
         s = found.Settings()
         reads = found.reads(s)
         own = found.name == thread
+        if not own and thread in _chosen(found.name):
+            continue  # it makes whatever the artist names
         if not found.geometric and (reads or own) and thread in found.writes(s) and thread not in reads:
             made.append(found.name)
     fitting = [name for name in made if kind in _taken(name) or not step(name).reads(step(name).Settings())]
     made = fitting or made
     return thread if thread in made else next(iter(made), next((n for n, f in steps().items() if thread in f.asked), None))
+
+
+def _chosen(name: str) -> set[str]:
+    """Threads that a fresh step makes because a setting names them."""
+    named = (i for i in fields(name).values() if isinstance(i.json_schema_extra, dict) and i.json_schema_extra.get("new"))
+    return {str(i.get_default()) for i in named}
 
 
 def _taken(name: str) -> set[str]:
