@@ -89,6 +89,15 @@ def random(count: int, seed: int, channel: int) -> Numbers:
     return out
 
 
+RANDOMS = 4
+"""Random numbers of each element."""
+
+
+def chances(count: int, seed: int) -> Floats:
+    """Four random numbers for every label 0…count−1, shape (count, 4)."""
+    return np.stack([random(count, seed, k) for k in range(RANDOMS)], 1).astype(np.float32)
+
+
 @kernel("i4[:,::1], b1, i4[:,::1], i8, i8")
 def _voted(small, wraps, out, y0, y1):  # type: ignore[no-untyped-def]
     # The label with the most weight among the four around a place, bilinear: slanting borders, no stairs

@@ -13,7 +13,7 @@ from silent_loom.core.patterns.ground import Ground
 
 
 def away(mask: NDArray[np.bool_], ground: Ground, reach_mm: float) -> Floats:
-    """Distance in mm from what is outside, 0 there; no more than a reach.
+    """Distance in mm from what is outside, 0 there; no more than a reach, unlike `distance.inside`.
 
     >>> away(np.array([[False, True, True, True]]), Ground.of(4, 1, (4, 1)), 3).tolist()
     [[0.0, 1.0, 2.0, 1.0]]

@@ -13,11 +13,8 @@ from numpy.typing import ArrayLike, NDArray
 from silent_loom.core.base.images import Floats
 from silent_loom.core.base.kernels import kernel
 from silent_loom.core.base.parallel import IDLE, Task, over_rows
-from silent_loom.core.maps.elements import random
+from silent_loom.core.maps.elements import chances
 from silent_loom.core.patterns.ground import Ground
-
-RANDOMS = 4
-"""Random numbers of each element."""
 
 
 class Shape(IntEnum):
@@ -166,8 +163,7 @@ class Laid:
 
     def chances(self, seed: int) -> Floats:
         """Four random numbers of the element at each place, shape (H, W, 4)."""
-        table = np.stack([random(len(self.table) + 1, seed, k) for k in range(RANDOMS)], 1).astype(np.float32)
-        return np.take(table, self.ids, axis=0)
+        return np.take(chances(len(self.table) + 1, seed), self.ids, axis=0)
 
     def axes(self) -> Floats:
         """Direction of the element at each place, to the right and up, shape (H, W, 2)."""

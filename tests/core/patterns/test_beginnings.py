@@ -24,9 +24,9 @@ FIRST_OF_A_STEP = list({b.step: name for name, b in reversed(beginnings().items(
 
 @cache
 def heights(name: str) -> tuple[Image, Image]:
-    """The pattern's own relief at 256 and at 1024."""
+    """The pattern's own relief at 256 and at 1024, or where rings are finer than its texels at 2048."""
     asked, weave = evaluator(), alone(name)
-    return asked.ask(weave, "height", 256), asked.ask(weave, "height", 1024)
+    return asked.ask(weave, "height", 256), asked.ask(weave, "height", 2048 if name == "planks" else 1024)
 
 
 def test_there_are_enough_and_none_is_told_twice() -> None:

@@ -13,7 +13,6 @@ from pydantic import ValidationError
 from bench.patterns import evaluator
 from silent_loom.core.base.errors import WeaveError
 from silent_loom.core.base.images import Floats, Image, Kind
-from silent_loom.core.base.parallel import IDLE
 from silent_loom.core.patterns import bonds, cellular, cloth, edges, flow, hashing, laying, noise, outlines, scatter, spots, waves
 from silent_loom.core.patterns.ground import Ground, whole
 from silent_loom.core.steps.patterns.cloth.cloth import ClothSettings
@@ -242,7 +241,7 @@ def test_branches_go_round_the_sheet_and_become_thin() -> None:
     assert np.array_equal(x, again[0])
     assert half.max() < 3
     assert np.ptp(turn) > 1
-    assert y.size == x.size
+    assert (y != 0).any()
 
 
 # --- cloth -----------------------------------------------------------------------------------------------------------
@@ -385,4 +384,3 @@ def test_counts_are_whole() -> None:
     assert whole(7.4, 2) == 8
     assert whole(0.0) == 1
     assert Bonds().words(BondsSettings()) == "running, 240 × 80 mm"
-    assert IDLE is not None

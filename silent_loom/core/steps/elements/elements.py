@@ -14,7 +14,7 @@ from silent_loom.core.base.errors import WeaveError
 from silent_loom.core.base.images import Floats, Image, Kind, data
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.maps import distance
-from silent_loom.core.maps.elements import inner_of, measured, offsets, random, sized
+from silent_loom.core.maps.elements import RANDOMS, chances, inner_of, measured, offsets, sized
 from silent_loom.core.maps.flood import Labels, connected, flooded
 from silent_loom.core.maps.parting import borders, parted, usual_size
 from silent_loom.core.weave import threads
@@ -23,8 +23,6 @@ from silent_loom.core.weave.settings import Settings, ThreadName, setting
 from silent_loom.core.weave.step import Geometry, MapStep, Preset, Sheet
 
 MORE = ("random", "gradient", "orientation")
-RANDOMS = 4
-"""Random numbers of each element."""
 
 
 class Edit(Settings):
@@ -152,12 +150,11 @@ class Elements(MapStep[ElementsSettings]):
         if not s.more:
             return made
         count = int(decision.arrays["labels"].max()) + 1
-        chances = np.stack([random(count, s.seed, k) for k in range(RANDOMS)], 1).astype(np.float32)
         along, turn = _along(labels, like)
         axis = np.stack([np.cos(turn), -np.sin(turn)], -1).astype(np.float32)
         return {
             **made,
-            "random": Image(np.ascontiguousarray(chances[labels]), Kind.CHANNELS, like.size_mm, like.wraps),
+            "random": Image(np.ascontiguousarray(chances(count, s.seed)[labels]), Kind.CHANNELS, like.size_mm, like.wraps),
             "gradient": data(along, like),
             "orientation": Image(axis, Kind.VECTOR, like.size_mm, like.wraps),
         }

@@ -13,8 +13,9 @@ from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Floats, Image, Kind, data
 from silent_loom.core.base.parallel import Task
+from silent_loom.core.maps.elements import RANDOMS
 from silent_loom.core.patterns.ground import Ground
-from silent_loom.core.patterns.laying import RANDOMS, Laid, covered
+from silent_loom.core.patterns.laying import Laid, covered
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
@@ -189,6 +190,6 @@ def turned(samples: NDArray[Any]) -> NDArray[Any]:
 
 
 def usual(values: Floats, low: float, high: float) -> Floats:
-    """Values between two levels as 0…1, what lies beyond bent in softly."""
+    """Values between two levels as 0…1, what lies beyond cut off."""
     t = (values - np.float32(low)) * np.float32(1 / (high - low))
     return np.clip(t, 0, 1, out=t)

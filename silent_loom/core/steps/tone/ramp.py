@@ -13,16 +13,14 @@ from silent_loom.core.base.colour import encode, luminance
 from silent_loom.core.base.images import Floats, Image, Kind, data
 from silent_loom.core.base.kernels import kernel
 from silent_loom.core.base.parallel import IDLE, Task, over_rows
-from silent_loom.core.base.srgb import decode_srgb
 from silent_loom.core.maps import curve as tone_curve
 from silent_loom.core.maps.elements import labels_of, random
+from silent_loom.core.steps.tone.tone import Stop, ramp_of
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
 from silent_loom.core.weave.step import Geometry, MapStep, Sheet, Texels
 
-Stop = tuple[float, float, float, float]
-"""Place from low to high, and red, green, blue as sRGB values, all 0…1."""
 KINDS = (Kind.DATA, Kind.CHANNELS, Kind.COLOUR, Kind.ID)
 FINE = 2048
 """Places of a table between which values are interpolated."""
@@ -133,9 +131,7 @@ class Ramp(_Laid):
         return (usual if usual.kind is Kind.COLOUR else threads.helper(s.into, Kind.COLOUR),)
 
     def table(self, s: RampSettings, sheet: Sheet) -> Floats:
-        at = np.linspace(0, 1, FINE)
-        planes = [np.interp(at, [stop[0] for stop in s.ramp], [stop[k] for stop in s.ramp]) for k in (1, 2, 3)]
-        return np.ascontiguousarray(decode_srgb(np.stack(planes, -1)), np.float32)
+        return np.ascontiguousarray(ramp_of(s.ramp, np.linspace(0, 1, FINE, dtype=np.float32)))
 
     def image(self, out: Floats, like: Image) -> Image:
         return Image(out, Kind.COLOUR, like.size_mm, like.wraps)

@@ -15,7 +15,7 @@ from silent_loom.core.moving.resample import blur
 from silent_loom.core.patterns.ground import Ground
 from silent_loom.core.patterns.hashing import of
 from silent_loom.core.patterns.noise import cells_of, noise
-from silent_loom.core.steps.maps.curvature import bulging
+from silent_loom.core.steps.maps.curvature import MOST, bulging
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
@@ -225,7 +225,7 @@ class Where(MapStep[WhereSettings]):
     def decide(self, s: WhereSettings, inputs: Mapping[str, Image], geometry: Geometry, task: Task) -> Decision:
         if s.by in ("crevices", "ridges"):
             bulge = bulging(inputs[s.reads_from], s.scale_mm, task)
-            return Decision({}, {"most": float(np.quantile(np.abs(bulge), 0.995))})
+            return Decision({}, {"most": float(np.quantile(np.abs(bulge), MOST))})
         if s.by == "noise":
             longer = 256 / max(geometry.size_mm)
             wide, high = (max(8, round(n * longer)) for n in geometry.size_mm)

@@ -8,11 +8,10 @@ import numpy as np
 
 from silent_loom.core.base.images import Floats
 from silent_loom.core.base.parallel import Task
-from silent_loom.core.maps.elements import random
+from silent_loom.core.maps.elements import chances
 from silent_loom.core.patterns.cellular import Cellular, cellular
 from silent_loom.core.patterns.ground import Ground
 from silent_loom.core.patterns.hashing import of
-from silent_loom.core.patterns.laying import RANDOMS
 from silent_loom.core.patterns.noise import stray
 from silent_loom.core.steps.patterns.pattern import Drawn, Pattern, PatternSettings, length, part, relief
 from silent_loom.core.weave.decision import Decision
@@ -58,9 +57,9 @@ class Cells(Pattern[CellsSettings]):
         counts = ground.counts(s.scale_mm * s.stretch, s.scale_mm)
         warp = stray(ground, counts, 0.7 * s.bend * s.scale_mm, of(s.seed, 9), 3, task) if s.bend > 0 else None
         found = cellular(ground, counts, jitter=s.jitter, stagger=s.stagger, seed=of(s.seed, 2), warp=warp, task=task)
-        chances = cell_chances(found, s.seed)
+        own = cell_chances(found, s.seed)
         if s.show == "level":
-            height = chances[..., 0].copy()
+            height = own[..., 0].copy()
         elif s.show == "border":
             height = found.border / np.float32(0.5 * s.scale_mm)
         elif s.show == "nearest":
@@ -74,10 +73,9 @@ class Cells(Pattern[CellsSettings]):
             t = t + np.float32(s.smooth) * (np.sqrt(t * (np.float32(2) - t)) - t)
         if s.hollow:
             t = 1 - t
-        return Drawn(t, {"id": found.which + 1, "border": found.border, "random": chances})
+        return Drawn(t, {"id": found.which + 1, "border": found.border, "random": own})
 
 
 def cell_chances(found: Cellular, seed: int) -> Floats:
     """Four random numbers of the cell at each place, shape (H, W, 4)."""
-    table = np.stack([random(found.count, seed, k) for k in range(RANDOMS)], 1).astype(np.float32)
-    return np.ascontiguousarray(table[found.which])
+    return np.ascontiguousarray(chances(found.count, seed)[found.which])

@@ -52,7 +52,7 @@ class Gabor(Pattern[GaborSettings]):
         v = gabor(ground, s.wave_mm, spread=s.spread, turn=np.deg2rad(s.turn_deg), fan=fan, seed=of(s.seed, 1))
         t = usual(v, -2.4, 2.4)
         if s.crest > 0:
-            t = t + np.float32(s.crest) * (1 - np.abs(np.float32(2) * t - 1) - t) * np.float32(1.0)
+            t = t + np.float32(s.crest) * (1 - np.abs(np.float32(2) * t - 1) - t)
             t = np.clip(t, 0, 1)
         if s.patches > 0:
             there = noise(ground, cells_of(ground, 8 * s.wave_mm), octaves=3, seed=of(s.seed, 2), task=task)

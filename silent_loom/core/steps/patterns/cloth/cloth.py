@@ -8,11 +8,10 @@ import numpy as np
 from pydantic import field_validator
 
 from silent_loom.core.base.parallel import Task
-from silent_loom.core.maps.elements import random
+from silent_loom.core.maps.elements import chances
 from silent_loom.core.patterns.cloth import DRAFTS, woven
 from silent_loom.core.patterns.ground import Ground
 from silent_loom.core.patterns.hashing import of
-from silent_loom.core.patterns.laying import RANDOMS
 from silent_loom.core.patterns.noise import cells_of, noise
 from silent_loom.core.steps.patterns.pattern import Drawn, Pattern, PatternSettings, length, part, relief
 from silent_loom.core.weave.decision import Decision
@@ -70,20 +69,19 @@ class Cloth(Pattern[ClothSettings]):
         draft = s.own if s.draft == "own" else DRAFTS[s.draft]
         found = woven(ground, draft, s.warp_mm, s.weft_mm, thick=(s.warp_thick, s.weft_thick), crimp=s.crimp, task=task)
         count = int(found.which.max()) + 1
-        table = np.stack([random(count, s.seed, k) for k in range(RANDOMS)], 1).astype(np.float32)
-        chances = table[found.which]
+        own = chances(count, s.seed)[found.which]
         height = found.height
         pitch = min(s.warp_mm, s.weft_mm)
         seen = np.clip(np.float32(pitch / (10 * ground.texel) - 0.35), 0, 1)  # of a twist that texels cannot show nothing is left
         if s.twist > 0 and seen > 0:
-            turn = found.along / np.float32(0.9 * pitch) + np.float32(0.45) * found.aside + chances[..., 1]
+            turn = found.along / np.float32(0.9 * pitch) + np.float32(0.45) * found.aside + own[..., 1]
             lay = np.abs(np.sin(turn * np.float32(np.pi * 2))) * (1 - np.square(found.aside) * np.float32(0.5))
             height = height - np.float32(0.16 * s.twist) * seen * (1 - lay) * (found.which > 0)
         if s.uneven > 0:
             slubs = noise(ground, cells_of(ground, 5 * pitch), octaves=3, seed=of(s.seed, 4), task=task)
-            height = height * (1 - np.float32(0.25 * s.uneven) * (chances[..., 0] - np.float32(0.6) * slubs))
+            height = height * (1 - np.float32(0.25 * s.uneven) * (own[..., 0] - np.float32(0.6) * slubs))
         warp = found.warp.astype(np.float32)
         axis = np.stack([1 - warp, warp], -1)
         return Drawn(
-            np.clip(height, 0, 1).astype(np.float32), {"id": found.which, "warp": warp, "random": chances, "orientation": axis}
+            np.clip(height, 0, 1).astype(np.float32), {"id": found.which, "warp": warp, "random": own, "orientation": axis}
         )

@@ -7,10 +7,10 @@ from typing import Literal
 import numpy as np
 
 from silent_loom.core.base.parallel import Task
-from silent_loom.core.maps.elements import random
+from silent_loom.core.maps.elements import chances
 from silent_loom.core.patterns.ground import Ground, whole
 from silent_loom.core.patterns.hashing import of
-from silent_loom.core.patterns.laying import RANDOMS, Shape, covered, items, stacked
+from silent_loom.core.patterns.laying import Shape, covered, items, stacked
 from silent_loom.core.patterns.noise import cells_of, noise
 from silent_loom.core.steps.patterns.pattern import Drawn, Pattern, PatternSettings, length, part, relief
 from silent_loom.core.weave.decision import Decision
@@ -55,13 +55,12 @@ class Cord(Pattern[CordSettings]):
         q = (at - row) * 2 - 1
         dome = np.sqrt(np.maximum(1 - q * q, 0))
         which = (row.astype(np.int32) % ny) + 1
-        table = np.stack([random(ny + 1, s.seed, k) for k in range(RANDOMS)], 1).astype(np.float32)
-        chances = table[which]
+        own = chances(ny + 1, s.seed)[which]
         turns = whole(ground.size_mm[0] / (pitch * 0.75 / s.lay))  # strands that go round the sheet meet themselves
         phase = ground.across() * np.float32(turns / ground.size_mm[0]) + np.arcsin(np.clip(q, -1, 1)) * np.float32(
             0.5 * s.lay / np.pi * 1.3
         )
-        phase = phase + chances[..., 0]
+        phase = phase + own[..., 0]
         strand = np.abs(np.sin(np.float32(np.pi) * phase))
         height = dome * (1 - np.float32(0.4 * s.strands) * np.square(1 - strand))
         seen = float(np.clip(pitch / (14 * ground.texel) - 0.4, 0, 1))
@@ -69,9 +68,7 @@ class Cord(Pattern[CordSettings]):
         height = np.clip(height + fine * dome, 0, 1)
         cover = covered((1 - np.abs(q)) * np.float32(pitch / 2), ground)
         axis = np.broadcast_to(np.array([1, 0], np.float32), (*height.shape, 2))
-        return Drawn(
-            np.ascontiguousarray(height, np.float32), {"id": which, "random": chances, "cord": cover, "orientation": axis}
-        )
+        return Drawn(np.ascontiguousarray(height, np.float32), {"id": which, "random": own, "cord": cover, "orientation": axis})
 
     def _net(self, s: CordSettings, ground: Ground, task: Task) -> Drawn:
         nx, ny = ground.counts(s.mesh_mm * np.sqrt(2), s.mesh_mm * np.sqrt(2))

@@ -100,11 +100,8 @@ class Studs(Pattern[StudsSettings]):
 
 
 def _shapes(s: StudsSettings, x: NDArray[Any], y: NDArray[Any], turn: NDArray[Any], half: float) -> NDArray[Any]:
-    if s.form in ("bar", "slot"):
-        thin = half * 0.25 if s.form == "bar" else half
-        if s.form == "bar":
-            return items(x, y, half * s.long, half, turn=turn, shape=Shape.ELLIPSE)
-        return items(x, y, half * (s.long - 1) + 1e-3, thin, turn=turn, radius=thin, shape=Shape.STROKE)
+    if s.form == "slot":
+        return items(x, y, half * (s.long - 1) + 1e-3, half, turn=turn, radius=half, shape=Shape.STROKE)
     if s.form == "hexagon":
         return items(x, y, half, half * np.sqrt(3), turn=turn, shape=Shape.HEXAGON)
     if s.form == "square":

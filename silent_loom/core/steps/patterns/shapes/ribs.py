@@ -8,10 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.base.parallel import Task
-from silent_loom.core.maps.elements import random
+from silent_loom.core.maps.elements import chances
 from silent_loom.core.patterns.ground import Ground, whole
 from silent_loom.core.patterns.hashing import of
-from silent_loom.core.patterns.laying import RANDOMS
 from silent_loom.core.patterns.noise import cells_of, noise
 from silent_loom.core.steps.patterns.pattern import Drawn, Pattern, PatternSettings, length, part, relief
 from silent_loom.core.weave.decision import Decision
@@ -66,8 +65,9 @@ class Ribs(Pattern[RibsSettings]):
         t = at - row
         height = _profile(s, t, texel)
         which = row.astype(np.int32) % count + 1
-        table = np.stack([random(count + 1, s.seed, k) for k in range(RANDOMS)], 1).astype(np.float32)
-        return Drawn(np.clip(height, 0, 1).astype(np.float32), {"id": which, "gradient": t, "random": table[which]})
+        return Drawn(
+            np.clip(height, 0, 1).astype(np.float32), {"id": which, "gradient": t, "random": chances(count + 1, s.seed)[which]}
+        )
 
 
 def _profile(s: RibsSettings, t: NDArray[Any], texel: float) -> NDArray[Any]:
