@@ -32,10 +32,12 @@ FLOORS = (
     "tiling.pieces",
     "screen",
     "steps",
+    "words",
     "report",
     "opening",
     "delivery",
     "ways",
+    "elsewhere",
 )
 """Floors of the core, the lowest first: a module imports from its own floor and from those below."""
 

@@ -6,6 +6,7 @@ Run with ``python -m tools.pattern_pictures [NAME …]``; without names all of t
 from __future__ import annotations
 
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -17,6 +18,7 @@ from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.answers.cache import Cache
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.beginnings import beginnings, woven_from
+from silent_loom.core.weave.rows.model import Weave
 
 ROOT = Path(__file__).parents[1]
 OUT = ROOT / "silent_loom/web/static/patterns"
@@ -26,14 +28,16 @@ SIZE = (400, 300)
 MAPS = 768
 
 
+Find = Callable[[str], tuple[Path, str, str]]
+
+
 def _no_file(digest: str) -> tuple[Path, str, str]:
     raise KeyError(digest)
 
 
-def picture(name: str) -> Pillow.Image:
+def picture(weave: Weave, find: Find = _no_file) -> Pillow.Image:
     """The material under light, as the library shows it."""
-    weave = woven_from(name)
-    evaluator = Evaluator(FileSources(_no_file), Cache(700 << 20))
+    evaluator = Evaluator(FileSources(find), Cache(700 << 20))
     plan = evaluator.plan(weave)
     if (error := plan.error()) is not None:
         raise error
@@ -66,7 +70,7 @@ def page() -> str:
 def main(names: list[str]) -> int:
     OUT.mkdir(parents=True, exist_ok=True)
     for name in names or list(beginnings()):
-        picture(name).save(OUT / f"{name}.webp", quality=82, method=6)
+        picture(woven_from(name)).save(OUT / f"{name}.webp", quality=82, method=6)
     PAGE.write_text(page(), "utf-8")
     print(PAGE)
     return 0

@@ -11,6 +11,8 @@ from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
 
+from silent_loom.demo.seed import PICTURES
+
 OUT = Path(__file__).parent.parent / "docs" / "screenshots"
 FLAGS = [
     "--no-sandbox",
@@ -75,8 +77,52 @@ def main(address: str) -> None:
 
         giving(fresh, ident)
         looking(fresh, ident)
+        recipes(fresh, address)
         prepared(fresh, ident, address)
         browser.close()
+
+
+def recipes(fresh: Callable[[str], Page], address: str) -> None:
+    """Recipes, words, variations, and photos of the demo through one recipe."""
+    page = fresh("/")
+    page.click("#from-recipe")
+    page.click("[data-recipe=wallpaper-aged]")
+    page.locator("[data-dial=tears]").fill("0.8")
+    page.wait_for_selector("#recipe-picture:not(.stale)")
+    page.wait_for_timeout(1500)
+    page.screenshot(path=OUT / "recipes.png")
+    page.click("#recipe-begin")
+    page.wait_for_url("**/bench/**")
+    page.wait_for_selector("body[data-ready]")
+    settle(page)
+    page.click("#variations")
+    page.check("[data-dial=yellowing]")
+    page.check("[data-dial=stains]")
+    page.click("#variation-ask")
+    page.wait_for_selector("#variation-grid[data-waiting='0'] img")
+    page.locator(".variation .pattern").nth(3).click()
+    page.wait_for_selector("#variation-picture[data-whole]")
+    page.wait_for_timeout(1500)
+    page.screenshot(path=OUT / "variations.png")
+
+    page = fresh("/")
+    page.click("#in-words")
+    page.fill("#words-phrase", "old mossy slate with a lot of pale lichen, and gulls")
+    page.keyboard.press("Enter")
+    page.wait_for_selector("#words-results[data-done='4']")
+    page.wait_for_timeout(800)
+    page.screenshot(path=OUT / "words.png")
+
+    page = fresh("/")
+    page.click("#from-recipe")
+    page.click("[data-recipe=photo-plaster]")
+    page.set_input_files("#recipe-file", sorted(PICTURES.glob("*.jpg"))[:4])
+    page.select_option("#recipe-profile", "plain")
+    page.select_option("#recipe-size", "512")
+    page.click("#recipe-begin")
+    page.wait_for_selector("#many-sheet[data-state=done]", timeout=300_000)
+    page.wait_for_timeout(6000)
+    page.screenshot(path=OUT / "many.png")
 
 
 def giving(fresh: Callable[[str], Page], ident: dict[str, str]) -> None:
@@ -199,29 +245,6 @@ def depths(fresh: Callable[[str], Page], copy: Callable[[str], str]) -> None:
     settle(page)
     page.screenshot(path=OUT / "relief.png")
 
-    page = fresh(copy("Keeper"))
-    place_of(page)
-    add(page, "Elements", "occlusion")
-    page.wait_for_timeout(1500)
-    page.locator(".pane").nth(1).locator("select[aria-label=Map]").select_option("id")
-    settle(page)
-    page.screenshot(path=OUT / "elements.png")
-
-    page = fresh(copy("Oyster-shell"))
-    x, y, w, h = place_of(page)
-    page.locator("[data-step=tone]").click(position={"x": 60, "y": 14})
-    page.locator("details.more summary").last.click()
-    page.click("#paint-mask")
-    page.wait_for_selector("[data-step=mark]")
-    settle(page)
-    page.locator("[data-tool=brush]").click()
-    drawn(page, [(x + 0.2 * w, y + 0.3 * h), (x + 0.45 * w, y + 0.42 * h), (x + 0.7 * w, y + 0.35 * h)])
-    page.mouse.up()
-    settle(page)
-    page.wait_for_selector(".pane[data-over]")
-    page.wait_for_timeout(800)
-    page.screenshot(path=OUT / "mask.png")
-
     page = fresh(copy("Hull"))
     page.locator("[data-step=metallic]").click(position={"x": 60, "y": 14})
     page.select_option("#set-mode", label="by thread")
@@ -267,15 +290,6 @@ def prepared(fresh: Callable[[str], Page], ident: dict[str, str], address: str) 
     settle(page)
     page.wait_for_timeout(3000)
     page.screenshot(path=OUT / "break-up.png")
-
-    page = fresh(copy("Keeper"))
-    page.locator(".pane").nth(1).locator("[data-view=repeat]").click()
-    page.locator(".pane").nth(1).locator(".open-rest").click()
-    page.locator(".pane").nth(1).locator("[data-check=spots]").click()
-    page.locator(".pane").nth(1).locator(".open-rest").click()
-    page.wait_for_selector(".spots-list")
-    settle(page)
-    page.screenshot(path=OUT / "spots.png")
 
     # A group with dials in a group, and a thread chosen by its picture to limit a row
     page = fresh(copy("Hull"))

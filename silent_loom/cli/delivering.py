@@ -53,7 +53,8 @@ def profiles(as_json: Json = False) -> None:
 @app.command()
 def bake(
     material: Annotated[
-        str, typer.Argument(help="A material of the library (name or id), its archive, or a pattern.", show_default=False)
+        str,
+        typer.Argument(help="A material of the library (name or id), its archive, a recipe, or a pattern.", show_default=False),
     ],
     out: Out,
     size: Annotated[int, typer.Option(min=16, max=16384, help="Texels along the longer side.")] = 1024,
@@ -65,10 +66,11 @@ def bake(
     ] = False,
     two_sided: Annotated[bool, typer.Option("--two-sided", help="The surface is seen from both sides.")] = False,
     leave: Leave = None,
-    seed: Annotated[int | None, typer.Option(min=0, help="Of a pattern: another one of the same kind.")] = None,
+    photo: Annotated[list[Path] | None, typer.Option(help="A photo for the slot of a recipe; again for the next one.")] = None,
+    seed: Annotated[int | None, typer.Option(min=0, help="Another one of the same kind.")] = None,
     sets: Annotated[
         list[str] | None,
-        typer.Option("--set", metavar="SETTING=VALUE", help="A setting of the pattern, or STEP.SETTING=VALUE of any row."),
+        typer.Option("--set", metavar="DIAL=VALUE", help="A dial, a setting of a pattern, or STEP.SETTING=VALUE of any row."),
     ] = None,
     forecast: Annotated[
         bool, typer.Option("--forecast", help="Only say what would be made, how long it takes, what is lost.")
@@ -78,7 +80,7 @@ def bake(
     force: Force = False,
     as_json: Json = False,
 ) -> None:
-    """Bake a material at a size: every map in a file of its own, unless another profile is named."""
+    """Bake a material, a recipe or a pattern at a size: every map in a file of its own, unless another profile is named."""
     _made(
         material,
         out,
@@ -90,7 +92,7 @@ def bake(
         force,
         as_json,
         forecast,
-        changed=(seed, tuple(sets or ())),
+        changed=(seed, tuple(sets or ()), tuple(photo or ())),
     )
 
 
@@ -154,7 +156,7 @@ def _made(
     as_json: bool,
     only_forecast: bool,
     name: str = "",
-    changed: tuple[int | None, tuple[str, ...]] = (None, ()),
+    changed: tuple[int | None, tuple[str, ...], tuple[Path, ...]] = (None, (), ()),
 ) -> None:
     from silent_loom.core.base.parallel import Task
     from silent_loom.core.delivery.baking.makers import How

@@ -139,9 +139,9 @@ class Store:
 
     # --- materials ------------------------------------------------------------------------------------------
 
-    def create(self, name: str, weave: Weave, label: str = "Begun", origin: Origin | None = None) -> State:
-        """A new material."""
-        ident = secrets.token_hex(6)
+    def create(self, name: str, weave: Weave, label: str = "Begun", origin: Origin | None = None, ident: str = "") -> State:
+        """A new material; whoever might be ended and begin again names its id, so that it is made once."""
+        ident = ident or secrets.token_hex(6)
         with self._writing, self._writes.begin() as session:
             session.add(t.Material(id=ident, name=_name(name), head_id=0, **asdict(origin or Origin())))
             session.flush()

@@ -138,3 +138,37 @@ class Model(Base):
     corners: Mapped[int] = mapped_column(Integer)
     triangles: Mapped[int] = mapped_column(Integer)
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+
+
+class Recipe(Base):
+    """A recipe of the artist's own; what it says stands in its versions."""
+
+    __tablename__ = "recipes"
+    id: Mapped[str] = mapped_column(String(16), primary_key=True)
+    name: Mapped[str] = mapped_column(String(120))
+    title: Mapped[str] = mapped_column(String(200))
+    says: Mapped[str] = mapped_column(Text, default="")
+    words: Mapped[str] = mapped_column(Text, default="")
+    version: Mapped[int] = mapped_column(Integer, default=1)
+    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+    deleted_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True), default=None)
+
+
+class RecipeVersion(Base):
+    """What a recipe said at one time; materials that were made then are brought up to date from here."""
+
+    __tablename__ = "recipe_versions"
+    recipe_id: Mapped[str] = mapped_column(ForeignKey("recipes.id", ondelete="CASCADE"), primary_key=True)
+    version: Mapped[int] = mapped_column(Integer, primary_key=True)
+    weave: Mapped[str] = mapped_column(Text)
+    picture: Mapped[bytes | None] = mapped_column(LargeBinary, default=None)
+
+
+class MadeOf(Base):
+    """Which recipe a material was made of, and which version it follows."""
+
+    __tablename__ = "made_of"
+    material_id: Mapped[str] = mapped_column(ForeignKey("materials.id", ondelete="CASCADE"), primary_key=True)
+    recipe_id: Mapped[str] = mapped_column(ForeignKey("recipes.id", ondelete="CASCADE"))
+    version: Mapped[int] = mapped_column(Integer)
+    __table_args__ = (Index("made_of_by_recipe", "recipe_id"),)

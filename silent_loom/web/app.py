@@ -24,7 +24,20 @@ from silent_loom.store.states import Conflict, Missing
 from silent_loom.store.store import Store
 from silent_loom.web.guard import Guard
 from silent_loom.web.leaving import Leaving
-from silent_loom.web.routers import archives, deliveries, library, looking, maps, materials, opening, patterns, profiles, trials
+from silent_loom.web.routers import (
+    archives,
+    deliveries,
+    library,
+    looking,
+    many,
+    maps,
+    materials,
+    opening,
+    patterns,
+    profiles,
+    recipes,
+    trials,
+)
 from silent_loom.work.opening import Openings
 from silent_loom.work.workbench import Workbench
 
@@ -99,7 +112,7 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
     app.add_middleware(Leaving)
     app.add_middleware(Guard, hosts=hosts or set(), token=token)
     app.mount("/static", Fixed(directory=STATIC), name="static")
-    for module in (library, opening, materials, maps, trials, looking, deliveries, profiles, archives, patterns):
+    for module in (library, opening, materials, maps, trials, looking, deliveries, profiles, archives, patterns, recipes, many):
         app.include_router(module.router)
 
     @app.exception_handler(Conflict)

@@ -7,11 +7,12 @@ import os
 import tempfile
 from typing import Any
 
-from silent_loom.core.base.parallel import Rank, Task
+from silent_loom.core.base.parallel import IDLE, Rank, Task
 from silent_loom.core.files.place import drop, place
 from silent_loom.core.files.png import png_bytes
 from silent_loom.core.screen.picture import lit
 from silent_loom.core.weave import threads
+from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.work.desk import Desk
 from silent_loom.work.few import Few
@@ -20,6 +21,15 @@ PICTURE_MAPS = tuple(t.name for t in threads.THREADS.values() if t.lights)
 """Maps that change how a surface looks under light."""
 CARD_SIZE, CARD_LOOK = 512, "1"
 """Texels of the maps that a card is drawn from, and the version of how it is drawn."""
+
+
+def pictured(
+    evaluator: Evaluator, weave: Weave, task: Task = IDLE, texels: int = CARD_SIZE, width: int = 480, height: int = 360
+) -> bytes:
+    """A weave under light, PNG."""
+    plan = evaluator.plan(weave)
+    maps = evaluator.ask_many(weave, [t for t in PICTURE_MAPS if t in plan.threads], texels, task)
+    return png_bytes(lit(maps, width, height, 1.0), colour=True)
 
 
 class Cards:
@@ -51,9 +61,7 @@ class Cards:
             return path.read_bytes()
 
         def work(weave: Weave, task: Task) -> bytes:
-            plan = self.desk.evaluator.plan(weave)
-            maps = self.desk.evaluator.ask_many(weave, [t for t in PICTURE_MAPS if t in plan.threads], CARD_SIZE, task)
-            return png_bytes(lit(maps, 480, 360, 1.0), colour=True)
+            return pictured(self.desk.evaluator, weave, task)
 
         body = self.desk.answer(ident, work, entry=entry, rank=Rank.ASIDE, early=True)
         path.parent.mkdir(exist_ok=True)

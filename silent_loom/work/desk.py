@@ -127,6 +127,11 @@ class Desk:
         with self._asking(view, sequence, draft is not None, rank if draft is None else Rank.HAND, early) as task:
             return work(weave, task)
 
+    def of_weave(self, weave: Weave, work: Callable[[Weave, Task], R], rank: Rank = Rank.ASIDE) -> R:
+        """Run a question on a weave that is no material yet."""
+        with self._asking("", 0, False, rank, False) as task:
+            return work(weave, task)
+
     def seen(self, weave: Weave, sight: Sight) -> Weave:
         """A weave as somebody looks at it; a chart through it gets an evaluator of its own."""
         if sight == Sight():

@@ -20,6 +20,7 @@ from silent_loom.store.jobs import ENDED, KEPT, JobFacts, StoredJobs
 
 log = logging.getLogger(__name__)
 AGAIN = "taken up again"
+GOT_ON = "kept"
 MOST_TRIES = 3
 """How often a job is taken up again that was running when the application ended: it may be what ends it."""
 
@@ -92,6 +93,7 @@ class Jobs:
         self._lane = lane
         self._kept = kept
         self._kinds: dict[str, Work] = {}
+        self._tries: dict[str, int] = {}
         self._queue: queue.Queue[Job | None] = queue.Queue()
         self._jobs: dict[str, Job] = {}
         self._alone = threading.Lock()
@@ -99,9 +101,10 @@ class Jobs:
         self._thread = threading.Thread(target=self._run, name="jobs", daemon=True)
         self._thread.start()
 
-    def can(self, kind: str, work: Work) -> None:
-        """Say how jobs of a kind are done."""
+    def can(self, kind: str, work: Work, tries: int = MOST_TRIES) -> None:
+        """Say how jobs of a kind are done, and how often one is taken up again that does not get on."""
         self._kinds[kind] = work
+        self._tries[kind] = tries
 
     def add(self, kind: str, title: str, material: str = "", settings: dict[str, Any] | None = None) -> Job:
         """Put a job in the queue.
@@ -129,8 +132,9 @@ class Jobs:
                 with self._alone:
                     self._jobs[job.id] = job
                 continue
-            tries = sum(AGAIN in line for line in job.log)
-            if job.state == "running" and tries >= MOST_TRIES:
+            got_on = max((i for i, line in enumerate(job.log) if line.endswith(f" {GOT_ON}")), default=-1)
+            tries = sum(AGAIN in line for line in job.log[got_on + 1 :])
+            if job.state == "running" and tries >= self._tries.get(job.kind, MOST_TRIES):
                 job.state, job.error = "failed", f"the application ended {tries + 1} times while it ran"
                 job.note("failed")
             elif job.kind not in self._kinds:
@@ -153,6 +157,11 @@ class Jobs:
             for old in ended[: max(0, len(ended) - KEPT)]:
                 del self._jobs[old]
         self._queue.put(job)
+
+    def kept(self, job: Job) -> None:
+        """Keep what a running job has made so far; a kill from here on costs none of it, and it counts as getting on."""
+        job.log.append(f"{time.strftime('%H:%M:%S')} {GOT_ON}")
+        self._keep(job)
 
     def _keep(self, job: Job) -> None:
         if self._kept is not None:

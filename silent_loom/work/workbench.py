@@ -22,6 +22,8 @@ from silent_loom.work.giving.received import Receiving
 from silent_loom.work.jobs import Jobs
 from silent_loom.work.looking.comparing import Comparing
 from silent_loom.work.looking.reading import Reading
+from silent_loom.work.many.batches import Batches
+from silent_loom.work.many.variations import Variations
 from silent_loom.work.mending import Mending
 from silent_loom.work.views import Views
 
@@ -45,6 +47,8 @@ class Workbench:
         Differences between states; values and colours as they are spread; named states; models to look at materials on.
     shelf, fitting, receiving
         Profiles of the artist's own; what a profile makes of a material; deliveries as their receivers have them.
+    batches, variations
+        Many photos through a recipe; sheets of variations.
     jobs : Jobs
         What takes over a second, in the background.
     """
@@ -60,6 +64,7 @@ class Workbench:
         self.snapshots, self.models = Snapshots(store), Models(store)
         self.cards, self.fitting = Cards(self.desk), Fitting(self.desk, self.shelf)
         self.delivering = Delivering(self.desk, self.jobs, self.shelf, self.receiving)
+        self.batches, self.variations = Batches(self.desk, self.jobs, self.shelf), Variations(self.desk)
         self.seeded = threading.Event()
         """Set when the materials of the demo are in the store, if they are wanted."""
 

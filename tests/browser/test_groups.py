@@ -87,7 +87,7 @@ def test_a_group_with_two_dials_in_a_group(bench: Page) -> None:
     page.keyboard.press("ArrowLeft")
     head = settled(page, head)
     assert rows(page)[5:7] == ["relief", "metallic"]
-    expect(page.locator("[data-path=relief]")).to_have_attribute("aria-expanded", "false")
+    expect(page.locator("[data-path=relief]")).to_have_attribute("data-open", "false")
     page.locator("[data-path=relief] .fold").click()
     head = settled(page, head)
 

@@ -14,6 +14,7 @@ from bench.patterns import evaluator
 from silent_loom.core.base.errors import WeaveError
 from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.steps.tone.where import Where, WhereSettings
+from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows import edit
 from silent_loom.core.weave.rows.beginnings import woven_from
 from silent_loom.core.weave.rows.formula import FormulaError, compiled, value_of
@@ -245,3 +246,30 @@ def test_a_mask_that_begins_where_it_ends_is_refused() -> None:
     )
     assert error is not None
     assert "same value" in str(error)
+
+
+def test_a_pattern_that_is_added_is_mixed_anew_and_not_drawn_again(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whatever changes above it, its own relief follows from its settings alone."""
+    kind = type(registry.step("cells"))
+    drawn: list[str] = []
+    draw = kind.draw
+
+    def noted(self: Any, s: Any, *more: Any) -> Any:
+        drawn.append(s.show)
+        return draw(self, s, *more)
+
+    monkeypatch.setattr(kind, "draw", noted)
+    rows = (
+        StepEntry(step="blank"),
+        StepEntry(id="n1", step="noise", settings={"depth_mm": 4.0}),
+        StepEntry(id="c1", step="cells", settings={"depth_mm": 2.0}, mix="add"),
+    )
+    weave, asked = Weave(steps=rows), evaluator()
+    first = asked.ask(weave, "height", 64).pixels
+    deeper = weave.with_settings("n1", {"depth_mm": 9.0})
+    second = asked.ask(deeper, "height", 64).pixels
+    assert drawn == ["nearest"]
+    assert not np.array_equal(first, second)
+    assert np.array_equal(second, evaluator().ask(deeper, "height", 64).pixels)
+    asked.ask(deeper.with_settings("c1", {"depth_mm": 3.0}), "height", 64)
+    assert len(drawn) == 3  # its own settings: it is drawn; and once by the evaluator that was fresh

@@ -211,7 +211,7 @@ def _of_glb(body: bytes) -> Parts:
         if deep > 200 or len(parts) > 10_000:
             raise ValueError("nodes within nodes without end")
         node = scene["nodes"][number]
-        here = above @ _matrix(node)
+        here = above @ node_matrix(node)
         todo += [(int(child), here, deep + 1) for child in node.get("children", [])]
         if "mesh" in node:
             parts += [
@@ -220,7 +220,8 @@ def _of_glb(body: bytes) -> Parts:
     return parts
 
 
-def _matrix(node: dict[str, Any]) -> NDArray[np.float64]:
+def node_matrix(node: dict[str, Any]) -> NDArray[np.float64]:
+    """Where a node of a glTF puts what lies in it, shape (4, 4)."""
     if "matrix" in node:
         return np.array(node["matrix"], np.float64).reshape(4, 4).T
     out = np.eye(4)
@@ -245,17 +246,21 @@ def _primitive(
     facing = reader.read(named["NORMAL"]) @ np.linalg.inv(here[:3, :3]) if "NORMAL" in named else None
     laid = reader.read(named["TEXCOORD_0"])[:, :2] * (1, -1) + (0, 1) if "TEXCOORD_0" in named else None  # theirs go down
     order = reader.read(primitive["indices"]).astype(np.int64).ravel() if "indices" in primitive else np.arange(len(at))
-    mode = primitive.get("mode", 4)
-    if mode == 4:
-        faces = order[: len(order) // 3 * 3].reshape(-1, 3)
-    elif mode == 5:
-        faces = np.stack([order[:-2], order[1:-1], order[2:]], 1)
-        faces[1::2] = faces[1::2, ::-1]
-    else:
-        faces = np.stack([np.full(len(order) - 2, order[0]), order[1:-1], order[2:]], 1)
+    faces = faces_of(order, primitive.get("mode", 4))
     if np.linalg.det(here[:3, :3]) < 0:
         faces = faces[:, ::-1]
     return at, facing, laid, faces
+
+
+def faces_of(order: NDArray[np.int64], mode: int) -> NDArray[np.int64]:
+    """Triangles of a primitive of a glTF, shape (M, 3): 4 a list of them, 5 a strip, 6 a fan."""
+    if mode == 4:
+        return order[: len(order) // 3 * 3].reshape(-1, 3)
+    if mode == 5:
+        faces = np.stack([order[:-2], order[1:-1], order[2:]], 1)
+        faces[1::2] = faces[1::2, ::-1]
+        return faces
+    return np.stack([np.full(len(order) - 2, order[0]), order[1:-1], order[2:]], 1)
 
 
 class _Accessors:

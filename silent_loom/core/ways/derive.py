@@ -115,8 +115,10 @@ def weave_for(
     return weave.with_entry(closing.model_copy(update={"on": False})) if closing and seamless is None else weave
 
 
-def with_suggestion(evaluator: Evaluator, weave: Weave, method: str = "suggested", task: Task = IDLE) -> tuple[Weave, str]:
-    """A weave with the settings of its seamless step told from what comes into it, and why.
+def with_suggestion(
+    evaluator: Evaluator, weave: Weave, method: str = "suggested", task: Task = IDLE, size: int = PROVED
+) -> tuple[Weave, str]:
+    """A weave with the settings of its seamless step told from what comes into it at ``size`` texels, and why.
 
     Raises
     ------
@@ -126,7 +128,7 @@ def with_suggestion(evaluator: Evaluator, weave: Weave, method: str = "suggested
     entry = weave.able("close")
     if entry is None:
         raise SettingError("there is no seamless step in this weave", "seamless", "Add one.")
-    straight = evaluator.coming_in(weave.with_settings(entry.id, {"method": "cut"}), entry.id, "base", PROVED, task)
+    straight = evaluator.coming_in(weave.with_settings(entry.id, {"method": "cut"}), entry.id, "base", size, task)
     if method == "motif":
         return weave.with_settings(entry.id, motif_settings(straight, task)), "A motif was found."
     now: Any = registry.settings_of(entry.step, entry.settings)

@@ -10,8 +10,9 @@ from pydantic import BaseModel, ConfigDict, Field
 from silent_loom.core.base.errors import FileError
 from silent_loom.core.opening.found import SPECULAR_COLOUR
 from silent_loom.core.weave import threads
-from silent_loom.web.common import Bench, Rooms
+from silent_loom.web.common import Bench, Rooms, Stored
 from silent_loom.web.routers.materials import shown
+from silent_loom.work.elsewhere import taken_in
 from silent_loom.work.opening import made_from
 
 router = APIRouter()
@@ -72,3 +73,15 @@ def make(body: Confirmed, rooms: Rooms, bench: Bench) -> dict[str, Any]:
     """A material from what was confirmed."""
     rows = [r.model_dump() for r in body.maps]
     return shown(bench, rooms.make(body.token, body.name, rows, body.width_mm, body.depth_mm, body.repeats))
+
+
+@router.post("/api/elsewhere", status_code=201)
+def elsewhere(store: Stored, files: list[UploadFile] = File()) -> dict[str, Any]:
+    """Materials of a glTF, GLB or MaterialX file, its pictures beside it, as plain maps; with what could not be brought along."""
+    made = taken_in(store, [(f.filename or "file", f.file) for f in files])
+    return {
+        "materials": [
+            {"id": state.id, "name": state.name, "notes": flat.notes, "left_out": flat.left, "size": flat.size}
+            for state, flat in made
+        ]
+    }

@@ -16,6 +16,7 @@ from silent_loom.core.patterns.ground import Ground
 from silent_loom.core.patterns.hashing import of
 from silent_loom.core.patterns.noise import cells_of, noise
 from silent_loom.core.steps.maps.curvature import MOST, bulging
+from silent_loom.core.steps.patterns.pattern import finer, reduced
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
@@ -188,6 +189,7 @@ class Where(MapStep[WhereSettings]):
         "wear",
     )
     sentence = "A mask that knows the surface: hollows, ridges, slopes, levels, elements, borders, patches, alone or together."
+    version = 2
     decides = True
     decision_scale = 0.5
     Settings = WhereSettings
@@ -253,13 +255,11 @@ class Where(MapStep[WhereSettings]):
 
     def _weight(self, s: WhereSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task) -> Floats:
         if s.by == "noise":
-            ground = Ground(
-                sheet.width,
-                sheet.height,
-                sheet.after.size_mm,
-                (sheet.after.size_mm[0] / sheet.pitch[0], sheet.after.size_mm[1] / sheet.pitch[1]),
-            )
-            return _between(self._patches(s, ground, task), decision.figures["level"] - 0.06, decision.figures["level"] + 0.06)
+            fine = finer(sheet)  # borders of patches finer than texels come to what they cover, not to a level of their mean
+            across, down = (mm / pitch * fine for mm, pitch in zip(sheet.after.size_mm, sheet.pitch, strict=True))
+            ground = Ground(sheet.width * fine, sheet.height * fine, sheet.after.size_mm, (across, down))
+            level = decision.figures["level"]
+            return reduced(_between(self._patches(s, ground, task), level - 0.06, level + 0.06), fine)
         if s.by == "elements":
             labels = labels_of(inputs[s.ids].plane())
             chosen = (random(int(labels.max()) + 1, s.seed, 0) < s.share).astype(np.float32)

@@ -21,6 +21,7 @@ from silent_loom.core.weave.answers.cache import Cache
 from silent_loom.core.weave.answers.carrying import carried
 from silent_loom.core.weave.answers.mixing import mix
 from silent_loom.core.weave.answers.plan import Plan, Row, planned
+from silent_loom.core.weave.answers.unmixed import drawn
 from silent_loom.core.weave.answers.windows import Box, Window, Windows
 from silent_loom.core.weave.decision import NONE, Decision, DecisionStore, InMemory
 from silent_loom.core.weave.rows import tree
@@ -426,7 +427,7 @@ class Evaluator:
         read = {t: self.value_at(plan, i, t, inputs, task) for t in row.reads}
         task.checkpoint()
         started = time.perf_counter()
-        made = step.run(row.settings, read, decision, sheet, task)
+        made = drawn(self.cache, row, texels, lambda: step.run(row.settings, read, decision, sheet, task))
         wanted: Image | None = None
         for name, image in made.items():
             if row.mixes(name):

@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.base.errors import SettingError, WeaveError
 from silent_loom.core.weave import registry
-from silent_loom.core.weave.rows.model import AMOUNT, Dial, Drive, GroupEntry, Mask, MixMode, StepEntry, Weave
+from silent_loom.core.weave.rows.model import AMOUNT, Dial, Drive, Entry, GroupEntry, Mask, MixMode, StepEntry, Weave
 
 Hex = str
 """A colour as ``#rrggbb``."""
@@ -144,7 +144,28 @@ def woven_from(
     WeaveError, SettingError
     """
     told = beginning(name)
-    own = {**told.settings, **dict(settings or {})}
+    width, height = size_mm or told.size_mm
+    ground = told.layers[0].colours[len(told.layers[0].colours) // 2][1]
+    sheet = StepEntry(
+        step=registry.able("sheet"), settings={"colour": ground, "width_mm": float(width), "height_mm": float(height)}
+    )
+    made = [
+        StepEntry(step=step, settings=told.made.get(thread, {}))
+        for thread in ("normal", "occlusion")
+        if (step := registry.maker(thread)) is not None
+    ]
+    return Weave(steps=(sheet, *of_pattern(name, seed, settings or {}), *made))
+
+
+def of_pattern(name: str, seed: int | None, settings: Mapping[str, Any]) -> tuple[Entry, ...]:
+    """Relief, colours and finish of a pattern, for a sheet that is there already; see `woven_from`.
+
+    Raises
+    ------
+    WeaveError, SettingError
+    """
+    told = beginning(name)
+    own = {**told.settings, **dict(settings)}
     if seed is not None:
         own["seed"] = seed
     unknown = next((k for k in own if k not in registry.fields(told.step)), None)
@@ -153,24 +174,13 @@ def woven_from(
             "there is no such setting", f"{told.title}.{unknown}", f"It takes: {', '.join(registry.fields(told.step))}."
         )
     registry.settings_of(told.step, own)
-    width, height = size_mm or told.size_mm
-    ground = told.layers[0].colours[len(told.layers[0].colours) // 2][1]
-    sheet = StepEntry(
-        step=registry.able("sheet"), settings={"colour": ground, "width_mm": float(width), "height_mm": float(height)}
-    )
     later = 1000 * (seed or 0)
     relief = [StepEntry(step=told.step, settings=own), *(_more(m, later) for m in told.more)]
-    groups = [
+    return (
         GroupEntry(name="Relief", rows=tuple(relief)) if len(relief) > 1 else relief[0],
         _coloured(told, later),
         _finished(told),
-    ]
-    made = [
-        StepEntry(step=step, settings=told.made.get(thread, {}))
-        for thread in ("normal", "occlusion")
-        if (step := registry.maker(thread)) is not None
-    ]
-    return Weave(steps=(sheet, *groups, *made))
+    )
 
 
 def _more(more: More, later: int) -> StepEntry:

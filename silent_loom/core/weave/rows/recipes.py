@@ -1,8 +1,12 @@
-"""Lists of rows to begin with, as data: one file each in the folder ``recipes``, with open slots for what is brought."""
+"""Lists of rows to begin with, as data in the folder ``recipes``, with open slots for what is brought.
+
+The files of the folder itself are what the application begins photos, map sets and empty sheets with. Those in ``surfaces`` are
+recipes for the artist, a file a family: see `saved`.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from functools import cache
 from importlib import resources
 from typing import Any
@@ -12,6 +16,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from silent_loom.core.base.errors import WeaveError
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows import tree
+from silent_loom.core.weave.rows.beginnings import of_pattern
 from silent_loom.core.weave.rows.model import Dial, Drive, Entry, GroupEntry, Mask, MixMode, SourceRef, StepEntry, Weave
 
 
@@ -32,10 +37,19 @@ class RecipeRow(_Said):
     mask: Mask | None = Field(None, description="Where it takes effect; see `Mask`.")
     amount: float = Field(1.0, ge=0, le=1)
     mix: MixMode = "replace"
+    note: str = ""
+
+
+class RecipePattern(_Said):
+    """The relief, colours and finish of a pattern that a material may begin from, as groups of their own."""
+
+    pattern: str
+    seed: int | None = None
+    settings: dict[str, Any] = {}
 
 
 class RecipeDial(_Said):
-    """A dial of a group; its rows are named by their paths within the group."""
+    """A dial of a group; its rows are named by their paths within the group, the dial of a group inside by its title."""
 
     title: str
     value: float = 0.5
@@ -48,7 +62,7 @@ class RecipeGroup(_Said):
     """A group to be made."""
 
     name: str
-    rows: tuple[RecipeRow | RecipeGroup, ...]
+    rows: tuple[RecipeRow | RecipeGroup | RecipePattern, ...]
     dials: tuple[RecipeDial, ...] = ()
     folded: bool = False
     when: str = ""
@@ -60,8 +74,10 @@ class Recipe(_Said):
     name: str
     title: str
     says: str = ""
+    family: str = Field("", description="Where it stands among the others.")
+    words: tuple[str, ...] = Field((), description="By which somebody may look for it.")
     slots: tuple[str, ...] = Field((), description="What has to be brought: a photo, maps.")
-    rows: tuple[RecipeRow | RecipeGroup, ...]
+    rows: tuple[RecipeRow | RecipeGroup | RecipePattern, ...]
 
     def step_names(self) -> list[str]:
         """Steps of its outermost rows, in order."""
@@ -118,12 +134,21 @@ def begun(
     missing = [s for s in told.slots if s not in filled]
     if missing:
         raise WeaveError(f"it needs {', '.join(missing)}", told.title, "Bring what it is made from.")
-    rows = _made(told.rows, filled, settings or {}, when, set())
-    return Weave(steps=rows, sources=dict(sources or {}))
+    return Weave(steps=made(told.rows, filled, settings or {}, when), sources=dict(sources or {}))
+
+
+def made(
+    rows: tuple[RecipeRow | RecipeGroup | RecipePattern, ...],
+    slots: Mapping[str, Any] | None = None,
+    settings: Mapping[str, Mapping[str, Any]] | None = None,
+    when: Collection[str] = (),
+) -> tuple[Entry, ...]:
+    """Rows of a weave from those of a recipe; see `begun`."""
+    return _made(rows, slots or {}, settings or {}, when, set())
 
 
 def _made(
-    rows: tuple[RecipeRow | RecipeGroup, ...],
+    rows: tuple[RecipeRow | RecipeGroup | RecipePattern, ...],
     slots: Mapping[str, Any],
     settings: Mapping[str, Mapping[str, Any]],
     when: Collection[str],
@@ -131,6 +156,9 @@ def _made(
 ) -> tuple[Entry, ...]:
     made: list[Entry] = []
     for row in rows:
+        if isinstance(row, RecipePattern):
+            made += of_pattern(row.pattern, row.seed, row.settings)
+            continue
         if row.when and row.when not in when:
             continue
         if isinstance(row, RecipeGroup):
@@ -138,7 +166,7 @@ def _made(
             dials = tuple(
                 Dial(
                     **dial.model_dump(exclude={"drives"}),
-                    drives=tuple(d.model_copy(update={"row": tree.find(inside, d.row)}) for d in dial.drives),
+                    drives=tuple(_driving(inside, d) for d in dial.drives),
                 )
                 for dial in row.dials
             )
@@ -152,9 +180,25 @@ def _made(
         there.update(registry.step(row.step).writes(checked))
         version = registry.step(row.step).version
         made.append(
-            StepEntry(step=row.step, settings=values, on=row.on, version=version, mask=row.mask, amount=row.amount, mix=row.mix)
+            StepEntry(
+                step=row.step,
+                settings=values,
+                on=row.on,
+                version=version,
+                mask=row.mask,
+                amount=row.amount,
+                mix=row.mix,
+                note=row.note,
+            )
         )
     return tuple(made)
+
+
+def _driving(inside: Sequence[Entry], drive: Drive) -> Drive:
+    """A drive whose row is named by its id, and the dial of a group by its own."""
+    row = tree.find(inside, drive.row)
+    dials = {d.title: d.id for d in getattr(tree.at(inside, row).entry, "dials", ())}
+    return drive.model_copy(update={"row": row, "setting": dials.get(drive.setting, drive.setting)})
 
 
 def starting_weave(digest: str, source: SourceRef, **settings: dict[str, Any]) -> Weave:

@@ -39,7 +39,7 @@ export class State extends EventTarget {
     this.take(material);
     // A new photo begins with what comes first; what was worked on goes on where its form is made
     const fresh = location.hash === "#new" && !!this.that("photo");
-    if (!this.row(this.chosen)) this.choose(((!fresh && this.that("depth")) || this.rows[0])?.id);
+    if (!this.row(this.chosen)) this.choose((this.rows.find((r) => r.folded && r.dials?.length) || (!fresh && this.that("depth")) || this.rows[0])?.id); // a recipe opens on its dials
     return fresh;
   }
 

@@ -1,7 +1,10 @@
 import Alpine from "/static/vendor/alpine/alpine.csp.min.js";
 import { cm, el, get, picture, post, send, since } from "../base/api.js";
 import { fieldUnit, length, parse } from "../base/units.js";
+import { openMany } from "./many.js";
 import { openPatterns } from "./patterns.js";
+import { openRecipes } from "./recipes.js";
+import { openWords } from "./words.js";
 
 const drawn = new Map(); // pictures of cards that this page has, by material and state
 
@@ -97,6 +100,9 @@ document.addEventListener("alpine:init", () => {
     pickSet() { this.$refs.set.click(); },
     pickedSet(event) { this.open([...event.target.files]); event.target.value = ""; },
     async patterns() { await this.guard(openPatterns); },
+    async recipes() { await this.guard(openRecipes); },
+    inWords() { openWords(); },
+    many() { openMany(); },
     async blank() {
       const made = await this.guard(() => post("/api/materials/blank", {}));
       if (made) location.href = `/bench/${made.id}`;
@@ -120,12 +126,13 @@ document.addEventListener("alpine:init", () => {
     // One picture is a photo; a zip, or several that are named as maps, are a set
     sort(files) {
       const maps = files.filter((f) => /(normal|nrm|nor|rough|metal|height|disp|occlusion|(^|[_.-])ao([_.-]|$)|albedo|basecolou?r|diff|orm|gloss)/i.test(f.name));
-      if (files.some((f) => /\.zip$/i.test(f.name)) || (files.length > 1 && maps.length > 1)) this.open(files);
+      if (files.some((f) => /\.(zip|gltf|glb|mtlx)$/i.test(f.name)) || (files.length > 1 && maps.length > 1)) this.open(files);
       else this.take(files);
     },
     async open(files) {
       if (!files.length) return;
       this.error = "";
+      if (files.some((f) => /\.(gltf|glb|mtlx)$/i.test(f.name))) return this.elsewhere(files);
       this.busy = `Looking at ${files.length === 1 ? files[0].name : `${files.length} files`} …`;
       const form = new FormData();
       for (const f of files) form.append("files", f, f.name);
@@ -148,6 +155,18 @@ document.addEventListener("alpine:init", () => {
       for (const s of this.sets) { const seen = new Set(); for (const r of s.rows) { if (r.map && seen.has(r.map)) r.map = ""; seen.add(r.map); } }
       for (const s of this.sets) this.lacks(s);
       this.$refs.table.showModal();
+    },
+    // A material with factors, graphs and transforms is worked out into plain maps; what could not come along is said
+    async elsewhere(files) {
+      this.busy = "Working it out into plain maps …";
+      const form = new FormData();
+      for (const f of files) form.append("files", f, f.name);
+      const made = await this.guard(() => send("/api/elsewhere", form));
+      this.busy = "";
+      if (!made) return;
+      const left = made.materials.flatMap((m) => m.left_out.map((w) => `${m.name}: ${w}`));
+      if (made.materials.length === 1 && !left.length) location.href = `/bench/${made.materials[0].id}`;
+      else { if (left.length) this.error = `Taken in; left out: ${left.join("; ")}. It stands under Origin as well.`; this.load(); }
     },
     // What a set lacks, and what it will be made from; asked again when the table changes
     async lacks(s) {

@@ -99,8 +99,8 @@ export class Chart {
     const notes = this.state.figures.rows[row.id] || {};
     const fault = row.error || notes.error || (notes.warnings || [])[0];
     const group = svg("g", {
-      class: `course${row.resting ? " off" : ""}${chosen ? " chosen" : ""}${also ? " also" : ""}${row.group ? " group" : ""}`, "data-path": row.path, ...(row.group ? { "aria-expanded": !row.folded } : {}), "data-id": row.id, "data-step": row.step, ...(row.mask ? { "data-limited": row.mask.thread } : {}), role: "option", tabindex: chosen ? 0 : -1,
-      "aria-selected": chosen || also, "aria-label": `${row.group ? "Group " : ""}${row.title} ${row.words || ""}${row.on ? "" : ", switched off"}${fault ? `, ${fault}` : ""}`,
+      class: `course${row.resting ? " off" : ""}${chosen ? " chosen" : ""}${also ? " also" : ""}${row.group ? " group" : ""}`, "data-path": row.path, ...(row.group ? { "data-open": !row.folded } : {}), "data-id": row.id, "data-step": row.step, ...(row.mask ? { "data-limited": row.mask.thread } : {}), role: "option", tabindex: chosen ? 0 : -1,
+      "aria-selected": chosen || also, "aria-label": `${row.group ? "Group " : ""}${row.title} ${row.words || ""}${row.group ? (row.folded ? ", folded" : ", open") : ""}${row.on ? "" : ", switched off"}${fault ? `, ${fault}` : ""}`,
     });
     group.append(svg("rect", { class: "bed", x: 3, y: y + 1, width: width - 6, height: ROW - 2 }));
     const power = svg("g", { class: `switch${row.on ? " on" : ""}`, "data-switch": "" },

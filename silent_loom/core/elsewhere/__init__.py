@@ -1,0 +1,1 @@
+"""Materials that were made elsewhere, worked out into plain maps: glTF and MaterialX."""

@@ -1,0 +1,88 @@
+"""Values of MaterialX: numbers over a sheet, or one for all of it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from silent_loom.core.base.errors import FileError
+from silent_loom.core.base.srgb import decode_srgb
+
+Value = NDArray[np.float64]
+"""Shape (C,), one value for all of the sheet, or (H, W, C)."""
+WIDTHS = {
+    "float": 1,
+    "integer": 1,
+    "boolean": 1,
+    "color3": 3,
+    "color4": 4,
+    "vector2": 2,
+    "vector3": 3,
+    "vector4": 4,
+    "matrix33": 9,
+    "matrix44": 16,
+}
+
+
+def parsed(text: str, kind: str, space: str, where: str) -> Value:
+    """A value as a document writes it; colours in linear Rec. 709 light.
+
+    Raises
+    ------
+    FileError
+    """
+    if kind == "boolean":
+        return np.array([1.0 if text.strip().lower() == "true" else 0.0])
+    try:
+        numbers = np.array([float(t) for t in text.replace(",", " ").split()], np.float64)
+    except ValueError:
+        raise FileError(f"'{text[:40]}' is no {kind}", where, "Correct the document.") from None
+    width = WIDTHS.get(kind)
+    if width is None or len(numbers) != width:
+        raise FileError(f"'{text[:40]}' is no {kind}", where, "Correct the document.")
+    return linear(numbers, space) if kind.startswith("color") else numbers
+
+
+def linear(value: Value, space: str) -> Value:
+    """A colour in linear Rec. 709 light; its alpha stays."""
+    colour, rest = value[..., :3], value[..., 3:]
+    if space in ("srgb_texture", "srgb_displayp3"):
+        colour = decode_srgb(colour)
+    elif space in ("g22_rec709", "gamma22"):
+        colour = np.sign(colour) * np.abs(colour) ** 2.2
+    elif space == "gamma24":
+        colour = np.sign(colour) * np.abs(colour) ** 2.4
+    elif space in ("acescg", "lin_ap1"):
+        colour = colour @ _FROM_AP1.T
+    return np.concatenate([colour, rest], axis=-1)
+
+
+_FROM_AP1 = np.array(
+    [
+        [1.7050509927, -0.6217921207, -0.0832588720],
+        [-0.1302564175, 1.1408047366, -0.0105483191],
+        [-0.0240033568, -0.1289689761, 1.1529723329],
+    ]
+)
+"""ACEScg to linear Rec. 709, with the white points matched after Bradford."""
+
+
+def together(*values: Value) -> list[Value]:
+    """Values of one shape, whichever of them cover the sheet; numbers widen to the channels of others."""
+    most = max(v.shape[-1] for v in values)
+    wide = [np.repeat(v, most, axis=-1) if v.shape[-1] == 1 and most > 1 else v for v in values]
+    if any(v.ndim == 3 for v in wide):
+        wide = [v if v.ndim == 3 else v.reshape(1, 1, -1) for v in wide]
+    return wide
+
+
+def luminance(value: Value) -> Value:
+    """One channel by the weights of Rec. 709."""
+    return (value[..., :3] @ np.array([0.2126, 0.7152, 0.0722]))[..., None]
+
+
+def at(value: Any, k: int) -> Value:
+    """One channel."""
+    return np.asarray(value)[..., k : k + 1]
