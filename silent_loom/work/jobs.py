@@ -201,9 +201,13 @@ class Jobs:
 
     def _note(self, job: Job, fraction: float, words: str) -> None:
         job.fraction = fraction
-        if words and words != job.words:
+        if not words or words == job.words:
+            return
+        # The log names maps and files; which step works on a map is told while it does
+        if job.log and words.startswith(f"{job.log[-1][9:]}: "):
             job.words = words
-            job.log.append(f"{time.strftime('%H:%M:%S')} {words}")
+        else:
+            job.note(words)
 
     def _run(self) -> None:
         while (job := self._queue.get()) is not None:

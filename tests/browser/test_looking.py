@@ -17,7 +17,7 @@ from silent_loom.core.base.srgb import decode_srgb
 from silent_loom.core.screen.shading import lamp_light, on_screen
 from tests.browser.test_bench import box_of, head_of, ready, settled, wait
 from tests.browser.test_groups import weave_of
-from tests.core.test_looking import CUBE
+from tests.core.screen.test_looking import CUBE
 
 STILL = "document.querySelector('.pane[data-view=form]')?.dataset.still === 'yes'"
 

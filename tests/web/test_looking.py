@@ -16,7 +16,7 @@ from PIL import Image as Pillow
 from silent_loom.core.delivery.proving.difference import differences
 from silent_loom.core.files import read
 from silent_loom.core.weave.threads import spec
-from tests.core.test_looking import CUBE, triangle
+from tests.core.screen.test_looking import CUBE, triangle
 from tests.web.test_api import change, row, wait
 from tests.web.test_api import client as client
 from tests.web.test_api import material as material

@@ -60,6 +60,7 @@ class Task:
         self._progress = progress
         self.lane, self.rank = lane, rank
         self._whole: Task = self
+        self._last = (0.0, "")
 
     def part(self, start: float, end: float) -> Task:
         """A task for a part of this one: its progress runs from ``start`` to ``end`` of this one's, cancelled together and
@@ -86,7 +87,15 @@ class Task:
 
     def report(self, fraction: float, words: str = "") -> None:
         if self._progress is not None:
-            self._progress(min(1.0, max(0.0, fraction)), words)
+            self._last = (min(1.0, max(0.0, fraction)), words)
+            self._progress(*self._last)
+
+    def doing(self, words: str) -> None:
+        """Say what is being done of what was reported last, without moving the bar: the step that works on a map."""
+        whole = self._whole
+        if whole._progress is not None:
+            fraction, before = whole._last
+            whole._progress(fraction, f"{before}: {words}" if before else words)
 
 
 class Lane:

@@ -20,7 +20,7 @@ from silent_loom.core.steps.patterns.laid.bonds import Bonds, BondsSettings
 from silent_loom.core.steps.tone.ramp import Grade, GradeSettings, Ramp, RampSettings
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows.model import StepEntry, Weave
-from tests.core.test_maps import run
+from tests.core.maps.test_maps import run
 
 
 def square(n: int, mm: float = 100.0) -> Ground:

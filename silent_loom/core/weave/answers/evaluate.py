@@ -417,6 +417,7 @@ class Evaluator:
         if isinstance(step, CarryStep):
             image = self.value_at(plan, i, thread, inputs, task)
             task.checkpoint()
+            task.doing(step.title)
             started = time.perf_counter()
             result = carried(step, row.settings, thread, image, decision, sheet, task)
             self._spent(f"{entry.id}:{thread}", started, result)
@@ -426,6 +427,7 @@ class Evaluator:
         assert isinstance(step, MapStep)
         read = {t: self.value_at(plan, i, t, inputs, task) for t in row.reads}
         task.checkpoint()
+        task.doing(step.title)
         started = time.perf_counter()
         made = drawn(self.cache, row, texels, lambda: step.run(row.settings, read, decision, sheet, task))
         wanted: Image | None = None

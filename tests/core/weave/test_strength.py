@@ -20,7 +20,7 @@ from silent_loom.core.weave.rows.beginnings import woven_from
 from silent_loom.core.weave.rows.formula import FormulaError, compiled, value_of
 from silent_loom.core.weave.rows.model import AMOUNT, Dial, Drive, GroupEntry, SourceRef, StepEntry, Weave
 from silent_loom.core.weave.rows.resolve import resolved
-from tests.core.test_maps import run
+from tests.core.maps.test_maps import run
 
 SHEET = StepEntry(step="blank", settings={"width_mm": 100.0, "height_mm": 100.0})
 

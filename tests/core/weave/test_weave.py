@@ -26,7 +26,7 @@ from silent_loom.core.weave.answers.mixing import mix, reorient
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.rows.model import StepEntry, Weave
 from tests.conftest import DIGEST, OnePicture, spectrum
-from tests.core.test_maps import run
+from tests.core.maps.test_maps import run
 
 MAPS = ("base", "height", "normal", "roughness", "metallic", "occlusion")
 
@@ -160,7 +160,8 @@ def test_progress_rises_and_names_maps(photo: Picture, weave: Weave) -> None:
     Evaluator(OnePicture(photo), decision_size=128).ask_many(
         weave, ["base", "height", "metallic"], 64, Task(lambda f, w: said.append((f, w)))
     )
-    assert [w for _, w in said] == ["Base colour", "Height", "Metallic"]
+    assert [w for _, w in said if ": " not in w] == ["Base colour", "Height", "Metallic"]
+    assert "Height: Height" in [w for _, w in said], "the step that works on it is named as well"
     assert [f for f, _ in said] == sorted(f for f, _ in said)
 
 

@@ -30,7 +30,7 @@ from silent_loom.core.steps.tone.tone import Tone, ramp_of
 from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.marks import Region, mask_of
 from tests.conftest import as_colour, spectrum
-from tests.core.test_maps import run
+from tests.core.maps.test_maps import run
 
 N = 96
 BASE = as_colour(spectrum(N, 1.4, 4))

@@ -18,7 +18,7 @@ from silent_loom.core.weave import registry
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import StepEntry, Weave
 from tests.conftest import spectrum
-from tests.core.test_maps import run
+from tests.core.maps.test_maps import run
 
 N, MM = 256, 128.0
 

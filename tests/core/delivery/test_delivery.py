@@ -23,7 +23,7 @@ from silent_loom.core.files import read
 from silent_loom.core.steps.maps.normal import from_height
 from tests.conftest import as_colour, spectrum
 
-VENDOR = Path(__file__).parent.parent.parent / "tools" / "vendor"
+VENDOR = Path(__file__).parents[3] / "tools" / "vendor"
 
 
 @pytest.fixture

@@ -322,7 +322,7 @@ def test_what_a_profile_leaves_out_is_said(maps: dict[str, Image], tmp_path: Pat
 
 
 def test_the_schema_of_manifests_is_documented() -> None:
-    kept = Path(__file__).parents[2] / "docs" / "manifest.schema.json"
+    kept = Path(__file__).parents[3] / "docs" / "manifest.schema.json"
     assert json.loads(kept.read_text("utf-8")) == schema(), "write it anew: python -m tools.manifest_schema"
 
 

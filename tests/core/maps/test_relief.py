@@ -17,7 +17,7 @@ from silent_loom.core.steps.maps.mould import Mould, MouldSettings
 from silent_loom.core.steps.maps.normal import Normal, NormalSettings
 from silent_loom.core.weave import registry
 from tests.conftest import spectrum
-from tests.core.test_maps import run
+from tests.core.maps.test_maps import run
 
 
 def grey(plane: np.ndarray, wraps: bool = True) -> Image:

@@ -10,7 +10,7 @@ from silent_loom.core.maps.horizon import sky_of
 from silent_loom.core.steps.maps.normal import from_height
 from silent_loom.core.steps.maps.occlusion import Occlusion, OcclusionSettings
 from tests.conftest import spectrum
-from tests.core.test_maps import _bilinear, run
+from tests.core.maps.test_maps import _bilinear, run
 
 
 def normals_of(h: Floats) -> Floats:

@@ -11,7 +11,7 @@ from silent_loom.core.steps.maps.integrate import Integrate, IntegrateSettings
 from silent_loom.core.steps.maps.normal import from_height
 from silent_loom.core.weave.rows.recipes import begun
 from tests.conftest import DIGEST, spectrum
-from tests.core.test_maps import run
+from tests.core.maps.test_maps import run
 
 
 def height(n: int, m: int, wraps: bool, seed: int = 2) -> Image:

@@ -16,7 +16,7 @@ from silent_loom.core.steps.elements.joints import Joints, JointsSettings
 from silent_loom.core.steps.elements.trade import Trade, TradeSettings
 from silent_loom.core.steps.elements.vary import Vary, VarySettings
 from silent_loom.core.weave.step import Geometry, Sheet
-from tests.core.test_maps import run
+from tests.core.maps.test_maps import run
 
 
 @pytest.fixture(scope="module")

@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 
 from silent_loom.core.base.errors import Full, LoomError
+from silent_loom.core.base.parallel import Task
 from silent_loom.core.delivery.baking.detail import losses
 from silent_loom.core.delivery.baking.forecast import check_memory, forecast, memory_for
 from silent_loom.core.delivery.baking.makers import How, maker
@@ -172,3 +173,17 @@ def test_maps_can_be_left_out_and_limits_are_told_before(baked: tuple[Evaluator,
     assert not any("roughness" in f["file"] or "occlusion" in f["file"] for f in manifest["files"])
     warned = next(w for w in manifest["warnings"] if "left out on purpose" in w)
     assert "occlusion, roughness. Set the roughness in the receiver" in warned or "roughness, occlusion. Set" in warned
+
+
+def test_progress_is_told_by_map_and_by_step(baked: tuple[Evaluator, Weave], tmp_path: Path) -> None:
+    evaluator, weave = baked
+    said: list[tuple[float, str]] = []
+    fresh = Evaluator(evaluator.sources)
+    task = Task(lambda fraction, words: said.append((fraction, words)))
+    bake(fresh, weave, profile("plain"), tmp_path / "s", "waves", BakeOrder(80), task=task)
+    words = [w for _, w in said]
+    assert "Normal" in words
+    assert "Normal: Normal" in words
+    assert any(w.startswith("Height: ") for w in words)
+    assert any(w.startswith("writing file") for w in words)
+    assert [f for f, _ in said] == sorted(f for f, _ in said), "the bar never goes back"
