@@ -473,5 +473,5 @@ FIGURES = (
     "evenness_before",
     "evenness_after",
 )
-UNUSUAL = frozenset({"breakup", "fade", "gauss", "gradient", "patchfill", "quilt", "repair", "seam_meter"})
+UNUSUAL = frozenset({"breaking", "fade", "gauss", "gradient", "patchfill", "quilt", "repair", "seam_meter"})
 """Modules whose kernels a starting weave calls only with other settings or figures: loaded when they are."""
