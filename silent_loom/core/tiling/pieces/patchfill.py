@@ -205,7 +205,7 @@ def fill(
         levels += 1
     rng = np.random.default_rng(1)
     field = np.empty((0, 2), np.int64)
-    before: tuple[NDArray[np.int64], tuple[int, int]] | None = None
+    before: _Before | None = None
     for level in range(levels - 1, -1, -1):
         lw, lh = max(8, round(w / 2**level)), max(8, round(h / 2**level))
         if level:
@@ -220,39 +220,15 @@ def fill(
         if not good.any():
             continue
         places = np.argwhere(part)
-        index = np.full((lh, lw), -1, np.int64)
-        index[tuple(places.T)] = np.arange(len(places))
-        sources = np.argwhere(good)
-        field = sources[rng.integers(0, len(sources), len(places))]
-        if before is not None:
-            grid, (bh, bw) = before
-            at = np.minimum(places * (bh / lh, bw / lw), (bh - 1, bw - 1)).astype(int)
-            coarse = grid[at[:, 0], at[:, 1]]
-            moved = places + np.rint(coarse * (lh / bh, lw / bw)).astype(int)
-            moved = moved % (lh, lw) if wraps else np.clip(moved, 0, (lh - 1, lw - 1))
-            fits = good[moved[:, 0], moved[:, 1]]
-            field[fits] = moved[fits]
+        field = _first_field(places, good, before, wraps, rng)
         if level == levels - 1:
             # A first guess: the hole filled smoothly from around it
             nearest = ndimage.distance_transform_edt(part, return_distances=False, return_indices=True)
             a[part] = a[nearest[0][part], nearest[1][part]]
         else:
             a[part] = a[field[:, 0], field[:, 1]]
-        # What lies near the border is held to by its surroundings: its patches count more (Wexler et al. 2007)
-        depth = ndimage.distance_transform_edt(np.pad(part, HALF, constant_values=False))[HALF:-HALF, HALF:-HALF]
-        trust = (1.3 ** -depth[part]).astype(np.float32)
-        cost = np.empty(len(places), np.float32)
-        value = np.empty((len(places), a.shape[2]), np.float32)
         rounds = 12 if level == levels - 1 else 5 if level else 2
-        for turn in range(rounds):
-            task.checkpoint()
-            _again(a, places, field, cost, wraps)
-            for sweep in range(4 if level else 2):
-                _search(a, good, places, field, cost, index, wraps, 31 * level + 7 * turn + sweep + 1, sweep % 2 == 1)
-            scale = np.float32(max(1e-6, float(np.percentile(cost, 60))))
-            says = ((np.exp(-cost / scale) + np.float32(1e-6)) * trust).astype(np.float32)
-            _vote(a, places, field, says, index, wraps, value)
-            a[part] = value
+        _agreed(a, part, good, places, field, wraps, level, rounds, task)
         grid = np.zeros((lh, lw, 2), np.int64)
         grid[part] = field - places
         nearest = ndimage.distance_transform_edt(~part, return_distances=False, return_indices=True)
@@ -260,6 +236,58 @@ def fill(
     if guided is not None:
         field[guided[1]] = guided[0][guided[1]]
     return field.astype(np.int32)
+
+
+_Before = tuple[NDArray[np.int64], tuple[int, int]]
+"""How far away the source of each texel of a coarser level lies, and the size of that level."""
+
+
+def _first_field(
+    places: NDArray[np.intp], good: NDArray[np.bool_], before: _Before | None, wraps: bool, rng: np.random.Generator
+) -> NDArray[np.int64]:
+    # Where each texel of a hole is taken from at first: as at the coarser level where that fits, anywhere else
+    lh, lw = good.shape
+    sources = np.argwhere(good)
+    field: NDArray[np.int64] = sources[rng.integers(0, len(sources), len(places))]
+    if before is not None:
+        grid, (bh, bw) = before
+        at = np.minimum(places * (bh / lh, bw / lw), (bh - 1, bw - 1)).astype(int)
+        coarse = grid[at[:, 0], at[:, 1]]
+        moved = places + np.rint(coarse * (lh / bh, lw / bw)).astype(int)
+        moved = moved % (lh, lw) if wraps else np.clip(moved, 0, (lh - 1, lw - 1))
+        fits = good[moved[:, 0], moved[:, 1]]
+        field[fits] = moved[fits]
+    return field
+
+
+def _agreed(
+    a: Floats,
+    part: NDArray[np.bool_],
+    good: NDArray[np.bool_],
+    places: NDArray[np.intp],
+    field: NDArray[np.int64],
+    wraps: bool,
+    level: int,
+    rounds: int,
+    task: Task,
+) -> None:
+    # Search and fill in turn, until the patches that cover a texel agree on it; the hole in `a` and the field change in place
+    index = np.full(part.shape, -1, np.int64)
+    index[tuple(places.T)] = np.arange(len(places))
+    # What lies near the border is held to by its surroundings: its patches count more (Wexler et al. 2007)
+    depth = ndimage.distance_transform_edt(np.pad(part, HALF, constant_values=False))[HALF:-HALF, HALF:-HALF]
+    trust = (1.3 ** -depth[part]).astype(np.float32)
+    cost = np.empty(len(places), np.float32)
+    value = np.empty((len(places), a.shape[2]), np.float32)
+    for turn in range(rounds):
+        task.checkpoint()
+        _again(a, places, field, cost, wraps)
+        for sweep in range(4 if level else 2):
+            _search(a, good, places, field, cost, index, wraps, 31 * level + 7 * turn + sweep + 1, sweep % 2 == 1)
+        scale = np.float32(max(1e-6, float(np.percentile(cost, 60))))
+        says = ((np.exp(-cost / scale) + np.float32(1e-6)) * trust).astype(np.float32)
+        _vote(a, places, field, says, index, wraps, value)
+        a[part] = value
 
 
 def _by_offset(
