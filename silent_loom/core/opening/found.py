@@ -14,9 +14,9 @@ from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.files import Limits, Picture, read
 from silent_loom.core.moving.resample import reduce_area
 from silent_loom.core.opening.green import green_direction
-from silent_loom.core.opening.inspection import guess_kind
+from silent_loom.core.opening.inspection import KindGuess, guess_kind
 from silent_loom.core.opening.looks import Look, Packed, packing
-from silent_loom.core.opening.naming import tell
+from silent_loom.core.opening.naming import Name, tell
 
 SPECULAR_COLOUR = "specular_colour"
 """Helper thread that a coloured specular map of an older set is brought in as."""
@@ -86,12 +86,52 @@ def _one(path: Path, picture: Picture) -> FoundFile:
     name = tell(path.name)
     guess = guess_kind(picture)
     notes: list[str] = []
-    channels: list[FoundChannel] = []
-    by = "name" if name.map else "content"
     encoded = picture.data()
     grey = encoded.shape[2] == 1 or float(np.abs(encoded - encoded[..., :1]).mean()) < 1e-3
     packed = packing(np.clip(encoded, 0, 1), picture.alpha_plane())
-    kind, asked = name.map, ""
+    looks = packed.channels
+    kind, by, asked = _kind(name, guess, grey, packed, notes)
+    green, sure = "", 0.0
+    if kind == "normal":
+        green, sure = _green(name, picture, notes)
+        channels = [FoundChannel("rgb", "normal", "normal")]
+    elif (
+        kind == "packed"
+        or (not kind and packed.packed)
+        or (packed.packed and packed.confidence > 0.4 and kind not in ("base", "emission", "specular"))
+    ):
+        channels = _parts(name.channels, looks, min(3, encoded.shape[2]))
+        if not name.channels:
+            notes.append("Several grey maps in one file, told by their content: check the table.")
+        by = "name" if name.channels else "content"
+        notes += _swapped(name.channels, looks)
+    elif kind in ("", "base", "emission") and not grey:
+        channels = [FoundChannel("rgb", kind or ("" if asked else "base"), "colour")]
+    elif kind == "specular" and not grey:
+        channels = [FoundChannel("rgb", SPECULAR_COLOUR, "colour")]
+        notes.append("A colour specular map: the step Older specular says what becomes of it; never metal unasked.")
+    else:
+        seen = looks[0].words() if not kind or looks[0].value is not None else kind
+        if not kind and not asked:
+            kind = {"mask": "opacity", "constant": ""}.get(looks[0].looks_like, looks[0].looks_like)
+        channels = [FoundChannel("r" if encoded.shape[2] == 1 else "rgb", kind, seen)]
+        if kind == "base" and grey:
+            notes.append("Base colour without colour: taken as it is.")
+    notes += ["Smoothness: inverted to roughness." for channel in channels if channel.map == "smoothness"]
+    if kind == "height" and picture.bits == 8:
+        notes.append("Height of 8 bits: its steps are smoothed when it is read.")
+    if picture.transfer.name not in ("sRGB", "linear", "gamma", "") and kind not in ("base", "", "emission"):
+        notes.append("Its colour profile is not applied: it holds data.")
+    if picture.alpha is not None:
+        look = looks[-1]
+        channels.append(FoundChannel("a", "opacity" if look.value is None and kind in ("base", "") else "", look.words()))
+    size = picture.width, picture.height
+    return FoundFile(path.name, str(path), *size, picture.bits, picture.format, by, channels, green, round(sure, 3), notes)
+
+
+def _kind(name: Name, guess: KindGuess, grey: bool, packed: Packed, notes: list[str]) -> tuple[str, str, str]:
+    # The map that a file holds, what told so, and what has to be asked; names come first, content where it is sure
+    kind, asked, by = name.map, "", "name" if name.map else "content"
     if name.initial:
         kind, asked = _by_initial(name.initial, grey, looks_of(packed), guess.kind)
         if asked:
@@ -109,77 +149,39 @@ def _one(path: Path, picture: Picture) -> FoundFile:
         kind, by = "normal", "content"
     elif kind == "normal" and guess.kind is Kind.NORMAL:
         by = "both"
-    green, sure = "", 0.0
-    looks = packed.channels
-    if kind == "normal":
-        told = green_direction(picture.directions())
-        green, sure = told.way, told.confidence
-        if name.green and green not in ("unknown", name.green):
-            notes.append(f"Its name says green {name.green}, its slopes say {green}: the slopes are believed.")
-        elif name.green and green == "unknown":
-            green = name.green
-            notes.append(f"Green {green} by its name; the slopes do not tell.")
-        if green == "down":
-            notes.append("Green points down: turned up.")
-        if picture.format in ("jpeg", "webp"):
-            notes.append("A lossy normal map: made unit length again; blocks may show in gloss.")
-        channels.append(FoundChannel("rgb", "normal", "normal"))
-    elif (
-        kind == "packed"
-        or (not kind and packed.packed)
-        or (packed.packed and packed.confidence > 0.4 and kind not in ("base", "emission", "specular"))
-    ):
-        letters = "rgb"
-        named = name.channels
-        if not named:
-            notes.append("Several grey maps in one file, told by their content: check the table.")
-        used: set[str] = set()
-        for k in range(min(3, encoded.shape[2])):
-            seen = looks[k].words()
-            if named and looks[k].value is None and looks[k].looks_like not in ("metallic", "mask"):
-                seen = named[k] if k < len(named) else seen  # names come first where content is not sure
-            wanted = named[k] if k < len(named) else {"mask": "metallic"}.get(looks[k].looks_like, looks[k].looks_like)
-            if wanted in ("constant", "colour") or wanted in used:
-                wanted = ""
-            used.add(wanted)
-            channels.append(FoundChannel(letters[k], wanted, seen))
-        by = "name" if named else "content"
-        notes += _swapped(named, looks)
-    elif kind in ("", "base", "emission") and not grey:
-        channels.append(FoundChannel("rgb", kind or ("" if asked else "base"), "colour"))
-    elif kind == "specular" and not grey:
-        channels.append(FoundChannel("rgb", SPECULAR_COLOUR, "colour"))
-        notes.append("A colour specular map: the step Older specular says what becomes of it; never metal unasked.")
-    else:
-        seen = looks[0].words() if not kind or looks[0].value is not None else kind
-        if not kind and not asked:
-            kind = {"mask": "opacity", "constant": ""}.get(looks[0].looks_like, looks[0].looks_like)
-        channels.append(FoundChannel("r" if encoded.shape[2] == 1 else "rgb", kind, seen))
-        if kind == "base" and grey:
-            notes.append("Base colour without colour: taken as it is.")
-    for channel in channels:
-        if channel.map == "smoothness":
-            notes.append("Smoothness: inverted to roughness.")
-    if kind in ("height",) and picture.bits == 8:
-        notes.append("Height of 8 bits: its steps are smoothed when it is read.")
-    if picture.transfer.name not in ("sRGB", "linear", "gamma", "") and kind not in ("base", "", "emission"):
-        notes.append("Its colour profile is not applied: it holds data.")
-    if picture.alpha is not None:
-        look = looks[-1]
-        channels.append(FoundChannel("a", "opacity" if look.value is None and kind in ("base", "") else "", look.words()))
-    return FoundFile(
-        path.name,
-        str(path),
-        picture.width,
-        picture.height,
-        picture.bits,
-        picture.format,
-        by,
-        channels,
-        green,
-        round(sure, 3),
-        notes,
-    )
+    return kind, by, asked
+
+
+def _green(name: Name, picture: Picture, notes: list[str]) -> tuple[str, float]:
+    # Which way green points in a normal map, and how sure that is
+    told = green_direction(picture.directions())
+    green, sure = told.way, told.confidence
+    if name.green and green not in ("unknown", name.green):
+        notes.append(f"Its name says green {name.green}, its slopes say {green}: the slopes are believed.")
+    elif name.green and green == "unknown":
+        green = name.green
+        notes.append(f"Green {green} by its name; the slopes do not tell.")
+    if green == "down":
+        notes.append("Green points down: turned up.")
+    if picture.format in ("jpeg", "webp"):
+        notes.append("A lossy normal map: made unit length again; blocks may show in gloss.")
+    return green, sure
+
+
+def _parts(named: Sequence[str], looks: Sequence[Look], count: int) -> list[FoundChannel]:
+    # The maps in the channels of a packed file, each at most once
+    channels: list[FoundChannel] = []
+    used: set[str] = set()
+    for k in range(count):
+        seen = looks[k].words()
+        if named and looks[k].value is None and looks[k].looks_like not in ("metallic", "mask"):
+            seen = named[k] if k < len(named) else seen  # names come first where content is not sure
+        wanted = named[k] if k < len(named) else {"mask": "metallic"}.get(looks[k].looks_like, looks[k].looks_like)
+        if wanted in ("constant", "colour") or wanted in used:
+            wanted = ""
+        used.add(wanted)
+        channels.append(FoundChannel("rgb"[k], wanted, seen))
+    return channels
 
 
 def looks_of(packed: Packed) -> str:
