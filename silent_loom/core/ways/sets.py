@@ -77,23 +77,7 @@ def seamless_files(
     maps, notes = load_all(files, normals, limits)
     guide = maps[0].image
     over_y = overlap if overlap_y is None else overlap_y
-    why, tried = "", {}
-    settings: dict[str, Any] = {"method": method, "overlap_x": overlap, "overlap_y": over_y}
-    if method in ("suggested", "motif"):
-        if method == "suggested":
-            told = suggest(guide, (overlap, over_y), task.part(0.05, 0.3))
-            settings, why, tried = told.settings, told.why, told.figures
-        else:
-            settings = motif_settings(guide, task)
-    elif fit_overlap and method != "mirror":
-        x, over_y = fitted_overlap(guide, (overlap, over_y), task.part(0.05, 0.3))
-        settings |= {"overlap_x": x, "overlap_y": over_y}
-    if bend is not None:
-        settings["bend"] = bend
-    try:
-        s = SeamlessSettings(**settings)
-    except ValueError as error:
-        raise SettingError(str(error).split("\n")[-2].strip(), "seamless", "Overlaps lie between 0.02 and 0.5.") from None
+    s, why, tried = _chosen(guide, method, (overlap, over_y), fit_overlap, bend, task)
     before = Geometry(guide.size_mm)
     after = SEAMLESS.geometry(s, before, _NO_SOURCES)
     texels = after.size_mm  # one pixel of the files is one unit
@@ -125,6 +109,28 @@ def seamless_files(
         }
         _manifest(hidden, entries, {"made_by": "seamless", **made})
     return {**made, "files": [e["file"] for e in entries]}
+
+
+def _chosen(
+    guide: Image, method: str, overlaps: tuple[float, float], fit_overlap: bool, bend: bool | None, task: Task
+) -> tuple[SeamlessSettings, str, dict[str, Any]]:
+    # The settings of the step, why these, and the figures of what was tried
+    why, tried = "", {}
+    settings: dict[str, Any] = {"method": method, "overlap_x": overlaps[0], "overlap_y": overlaps[1]}
+    if method == "suggested":
+        told = suggest(guide, overlaps, task.part(0.05, 0.3))
+        settings, why, tried = told.settings, told.why, told.figures
+    elif method == "motif":
+        settings = motif_settings(guide, task)
+    elif fit_overlap and method != "mirror":
+        x, y = fitted_overlap(guide, overlaps, task.part(0.05, 0.3))
+        settings |= {"overlap_x": x, "overlap_y": y}
+    if bend is not None:
+        settings["bend"] = bend
+    try:
+        return SeamlessSettings(**settings), why, tried
+    except ValueError as error:
+        raise SettingError(str(error).split("\n")[-2].strip(), "seamless", "Overlaps lie between 0.02 and 0.5.") from None
 
 
 def motif_settings(guide: Image, task: Task = IDLE) -> dict[str, Any]:

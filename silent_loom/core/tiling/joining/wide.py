@@ -206,6 +206,56 @@ def _tap_rows(f, count, out):  # type: ignore[no-untyped-def]
         out[before, q], out[before + 1, q], out[before + 2, q], out[before + 3, q] = w0, w1, w2, w3
 
 
+@subkernel
+def _blend(form, first, last, channels, share, gains, row_a, row_b, more_a, more_b, broad_a, broad_b):  # type: ignore[no-untyped-def]
+    # Both ends at once, into the row of the first: broad parts by share, fine parts with the contrast they would have lost
+    p, q = first * channels, last * channels
+    if form == 1:
+        for i in range(p, q):
+            n = np.uintp(i)
+            row_a[n], row_b[n] = log_of(row_a[n]), log_of(row_b[n])
+    for i in range(first, last):
+        t, g = share[np.uintp(i)], gains[np.uintp(i)] - np.float32(1)
+        for m in range(i * channels, (i + 1) * channels):
+            n = np.uintp(m)
+            a, b = row_a[n], row_b[n]
+            fine = t * (a - broad_a[n]) + (np.float32(1) - t) * (b - broad_b[n])
+            row_a[n] = t * (a + more_a[n]) + (np.float32(1) - t) * (b + more_b[n]) + g * fine
+    if form == 1:
+        for i in range(p, q):
+            n = np.uintp(i)
+            row_a[n] = exp_of(row_a[n]) - FLOOR
+
+
+@subkernel
+def _one_end(form, p, q, row, more):  # type: ignore[no-untyped-def]
+    # Only one end is seen: its samples with the broad part that they share with the other
+    if form == 1:
+        for i in range(p, q):
+            n = np.uintp(i)
+            row[n] = row[n] * exp_of(more[n]) - FLOOR
+    else:
+        for i in range(p, q):
+            n = np.uintp(i)
+            row[n] += more[n]
+
+
+@subkernel
+def _finished(form, first, last, channels, row, done):  # type: ignore[no-untyped-def]
+    # As samples again: slopes become normals
+    if form == 2:
+        for i in range(first, last):
+            n = np.uintp(2 * i)
+            u, v = row[n], row[n + np.uintp(1)]
+            z = np.float32(1) / np.sqrt(u * u + v * v + np.float32(1))
+            n = np.uintp(3 * i)
+            done[n], done[n + np.uintp(1)], done[n + np.uintp(2)] = -u * z, -v * z, z
+    else:
+        for i in range(first * channels, last * channels):
+            n = np.uintp(i)
+            done[n] = row[n]
+
+
 @kernel(
     "f4[:,:,::1], i8, i8[:,::1], f4[:,::1], f4[:,::1], b1, b1, b1, UniTuple(i8, 2), f4[:,:,::1], f4[:,:,::1], "
     "f4[:,:,::1], f4[:,:,::1], f4[:,:,::1], f4[::1], f4[::1], i8, f4[:,:,::1], i8, i8",
@@ -257,46 +307,16 @@ def _compose(  # type: ignore[no-untyped-def]
                 oy, ox = origins[1, 0], origins[1, 1]
                 _fetch(samples, shape, form, oy, ox, y, by, weights[1], moved, turned, closed, first, x, bases, parts, row_b)
                 _finer(coarse, channels, channels, down, taps, f, first, x, steps, more_b)
-            p, q = first * channels, x * channels
-            row, more = (row_b, more_b) if sort == 1 else (row_a, more_a)
             if sort == 2:
                 _finer(low_a, 0, channels, down, taps, f, first, x, steps, broad_a)
                 _finer(low_b, 0, channels, down, taps, f, first, x, steps, broad_b)
                 _finer(gain, 0, 1, down, taps1, f, first, x, steps, gains)
-                if form == 1:
-                    for i in range(p, q):
-                        n = np.uintp(i)
-                        row_a[n], row_b[n] = log_of(row_a[n]), log_of(row_b[n])
-                for i in range(first, x):
-                    t, g = share[np.uintp(i)], gains[np.uintp(i)] - np.float32(1)
-                    for m in range(i * channels, (i + 1) * channels):
-                        n = np.uintp(m)
-                        a, b = row_a[n], row_b[n]
-                        fine = t * (a - broad_a[n]) + (np.float32(1) - t) * (b - broad_b[n])
-                        row_a[n] = t * (a + more_a[n]) + (np.float32(1) - t) * (b + more_b[n]) + g * fine
-                if form == 1:
-                    for i in range(p, q):
-                        n = np.uintp(i)
-                        row_a[n] = exp_of(row_a[n]) - FLOOR
-            elif form == 1:
-                for i in range(p, q):
-                    n = np.uintp(i)
-                    row[n] = row[n] * exp_of(more[n]) - FLOOR
+                _blend(form, first, x, channels, share, gains, row_a, row_b, more_a, more_b, broad_a, broad_b)
+            elif sort == 1:
+                _one_end(form, first * channels, x * channels, row_b, more_b)
             else:
-                for i in range(p, q):
-                    n = np.uintp(i)
-                    row[n] += more[n]
-            if form == 2:
-                for i in range(first, x):
-                    n = np.uintp(2 * i)
-                    u, v = row[n], row[n + np.uintp(1)]
-                    z = np.float32(1) / np.sqrt(u * u + v * v + np.float32(1))
-                    n = np.uintp(3 * i)
-                    done[n], done[n + np.uintp(1)], done[n + np.uintp(2)] = -u * z, -v * z, z
-            else:
-                for i in range(p, q):
-                    n = np.uintp(i)
-                    done[n] = row[n]
+                _one_end(form, first * channels, x * channels, row_a, more_a)
+            _finished(form, first, x, channels, row_b if sort == 1 else row_a, done)
         # Only now, as the result may lie where the row was fetched from
         for i in range(w * shape[2]):
             n = np.uintp(i)
