@@ -15,15 +15,13 @@ from numpy.typing import NDArray
 from silent_loom.core.base.images import CodedImage, Floats, Image, Kind
 from silent_loom.core.base.kernels import inlined, kernel, subkernel
 from silent_loom.core.base.parallel import IDLE, Task, over_rows
+from silent_loom.core.moving.cubic import cubic
 from silent_loom.core.moving.resample import resize
 
 
 @subkernel
 def cubic_weights(t):  # type: ignore[no-untyped-def]
-    a = ((-0.5 * t + 1.0) * t - 0.5) * t
-    b = (1.5 * t - 2.5) * t * t + 1.0
-    c = ((-1.5 * t + 2.0) * t + 0.5) * t
-    d = (0.5 * t - 0.5) * t * t
+    a, b, c, d = cubic(np.float64(t))
     return np.float32(a), np.float32(b), np.float32(c), np.float32(d)
 
 

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.kernels import kernel
 from silent_loom.core.base.parallel import IDLE, Task, over_rows
+from silent_loom.core.moving.cubic import cubic_of
 
 cv2.setNumThreads(0)  # the bands of `parallel` are the only threads
 _WORTH_BANDS = 1 << 17
@@ -54,15 +55,7 @@ def between(n_out: int, n_in: int, step: float, wraps: bool = False) -> tuple[ND
     u = (np.arange(n_out) + 0.5) * step - 0.5
     base = np.floor(u).astype(np.int64)
     t = u - base
-    weights = np.stack(
-        [
-            ((-0.5 * t + 1.0) * t - 0.5) * t,
-            (1.5 * t - 2.5) * t * t + 1.0,
-            ((-1.5 * t + 2.0) * t + 0.5) * t,
-            (0.5 * t - 0.5) * t * t,
-        ],
-        1,
-    ).astype(np.float32)
+    weights = np.stack(cubic_of(t), 1).astype(np.float32)
     index = base[:, None] + np.arange(-1, 3)
     index = index % n_in if wraps else np.clip(index, 0, n_in - 1)
     return index.astype(np.int32), weights

@@ -9,6 +9,7 @@ import numpy as np
 from silent_loom.core.base.images import Floats, Kind
 from silent_loom.core.base.kernels import inlined, kernel, subkernel
 from silent_loom.core.base.parallel import IDLE, Task, over_rows
+from silent_loom.core.moving.cubic import cubic
 from silent_loom.core.moving.resample import between
 from silent_loom.core.moving.slopes import normals_of, slopes_of
 
@@ -18,16 +19,6 @@ def inside(i, rows, closed):  # type: ignore[no-untyped-def]
     if closed:
         return i + rows if i < 0 else (i - rows if i >= rows else i)
     return min(max(i, 0), rows - 1)
-
-
-@inlined
-def cubic(t):  # type: ignore[no-untyped-def]
-    # What four neighbours count at a part t between the middle ones (Catmull-Rom)
-    t0 = ((np.float32(-0.5) * t + np.float32(1)) * t - np.float32(0.5)) * t
-    t1 = (np.float32(1.5) * t - np.float32(2.5)) * t * t + np.float32(1)
-    t2 = ((np.float32(-1.5) * t + np.float32(2)) * t + np.float32(0.5)) * t
-    t3 = (np.float32(0.5) * t - np.float32(0.5)) * t * t
-    return t0, t1, t2, t3
 
 
 @kernel("f4[:,:,::1], f4[:,::1], f4[::1], b1, b1, b1, f4[:,:,::1], i8, i8")

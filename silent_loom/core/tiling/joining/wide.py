@@ -17,8 +17,9 @@ from silent_loom.core.base.images import Floats
 from silent_loom.core.base.kernels import kernel, subkernel
 from silent_loom.core.base.parallel import Task, over_rows
 from silent_loom.core.moving.blocks import FLOOR, Form, exp_of, lit, log_of, means_of_blocks
+from silent_loom.core.moving.cubic import cubic
 from silent_loom.core.moving.resample import blur
-from silent_loom.core.moving.slide import cubic, displacement, inside, lean_row, slid_blocks
+from silent_loom.core.moving.slide import displacement, inside, lean_row, slid_blocks
 from silent_loom.core.tiling.joining.parted import Parted, part_objects
 from silent_loom.core.tiling.joining.strip import join_strip, mask_of, smoothed, windows
 

@@ -6,7 +6,7 @@ import numpy as np
 
 from silent_loom.core.base.images import Floats
 from silent_loom.core.base.kernels import inlined, subkernel
-from silent_loom.core.moving.slide import cubic
+from silent_loom.core.moving.cubic import cubic
 
 BLOCK = 32
 """Texels on a side of a block: one list of candidates serves all of them."""
