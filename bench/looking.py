@@ -98,6 +98,9 @@ def main(address: str) -> None:
         start = time.perf_counter()
         asked(f"{address}/api/materials/{copy['id']}/map", {"thread": "base", "size": 512, "entry": copy["head"], "view": again})
         print(f"a snapshot's picture of 512, {again}: {1000 * (time.perf_counter() - start):.0f} ms (aim 300, at once)")
+    start = time.perf_counter()
+    asked(f"{address}/api/materials/{copy['id']}/glance", {"thread": "base", "entry": copy["head"]})
+    print(f"the small picture kept of it, as after a new start: {1000 * (time.perf_counter() - start):.0f} ms (aim 300)")
     for left in (100, 3000, 3000):
         start = time.perf_counter()
         body = {"thread": "base", "size": 8192, "box": [left, left, left + 700, left + 500], "view": "tile", "sequence": left}

@@ -26,7 +26,7 @@ def sweep(folder: Path, known: Callable[[str], bool]) -> int:
         How many files and folders were removed.
     """
     removed = 0
-    for place in (folder, folder / "blobs", folder / "pictures", folder / "deliveries"):
+    for place in (folder, folder / "blobs", folder / "pictures", folder / "snapshots", folder / "glances", folder / "deliveries"):
         for left in [*place.glob(f"{PART}*"), *(place.glob(".opened-*") if place == folder else ())]:
             if left.is_dir():
                 shutil.rmtree(left, ignore_errors=True)

@@ -23,6 +23,7 @@ from silent_loom.core.weave.rows.model import Weave
 from silent_loom.core.weave.threads import ThreadSpec
 from silent_loom.work.cards import PICTURE_MAPS
 from silent_loom.work.desk import Desk
+from silent_loom.work.looking.glances import Glances
 
 PROBED = 4096
 """Texels along the longer side up to which a value is read from a picture of all of the map."""
@@ -46,7 +47,7 @@ class Views:
     """Maps of stored materials."""
 
     def __init__(self, desk: Desk) -> None:
-        self.desk = desk
+        self.desk, self.glances = desk, Glances(desk)
 
     def map_rgba(
         self,
@@ -75,6 +76,8 @@ class Views:
             look = f"{key}.{meaning.low:g}_{meaning.high:g}{read}"
             image = evaluator.ask(weave, thread, size, task, below=below)
             facts = MapFacts(image.width, image.height, image.size_mm, image.wraps, look)
+            if how.get("draft") is None and not charted(how):
+                self.glances.seen(weave, thread, below, image, meaning)
             if have == look:
                 return b"", replace(facts, blocks=np.zeros((0, 0), np.bool_))
             if read:
@@ -87,6 +90,14 @@ class Views:
             return rgba_blocks(image, meaning, blocks, SIDE), replace(facts, blocks=blocks)
 
         return self.desk.answer(ident, work, **how)
+
+    def glance(self, ident: str, thread: str, **of: Any) -> tuple[bytes, MapFacts] | None:
+        """A small picture of a map that was seen before, at once and without the lane; its facts have no key."""
+        found = self.glances.find(ident, thread, **of)
+        if found is None:
+            return None
+        codes, size_mm, wraps = found
+        return codes.tobytes(), MapFacts(codes.shape[1], codes.shape[0], size_mm, wraps, "")
 
     def map_key(self, ident: str, thread: str, size: int, *, below: str | None = None, entry: int | None = None) -> str:
         """Changes exactly when the PNG of a map does."""
@@ -101,6 +112,7 @@ class Views:
             image = self.desk.evaluator.ask(weave, thread, size, task, below=below)
             colour = image.kind in (Kind.COLOUR, Kind.ID)
             meaning = self.desk.evaluator.meaning(weave, thread, below=below)
+            self.glances.seen(weave, thread, below, image, meaning)
             codes, _ = quantise(shown(image, meaning), "8", colour=colour, task=task)
             return png_bytes(codes, colour=colour, fast=True)
 
@@ -168,6 +180,11 @@ class Views:
             return histogram(image, self.desk.evaluator.meaning(weave, thread, below=below))
 
         return self.desk.answer(ident, work, rank=Rank.ASIDE, **how)
+
+
+def charted(how: Mapping[str, Any]) -> bool:
+    """Whether a test chart lies in place of the photo: what is shown then is not the material's."""
+    return bool(how.get("sight") and how["sight"].chart)
 
 
 def form_bytes(maps: Mapping[str, Image], meaning: Callable[[str], ThreadSpec], unlit: str, task: Task = IDLE) -> bytes:

@@ -74,3 +74,4 @@ class Workbench:
 
     def close(self) -> None:
         self.jobs.close()
+        self.views.glances.close()

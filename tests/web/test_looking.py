@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import os
 import zipfile
 from pathlib import Path
 from typing import Any
@@ -13,6 +14,7 @@ import pytest
 from fastapi.testclient import TestClient
 from PIL import Image as Pillow
 
+from silent_loom.core.base.parallel import Task
 from silent_loom.core.delivery.proving.difference import differences
 from silent_loom.core.files import read
 from silent_loom.core.weave.threads import spec
@@ -208,3 +210,43 @@ def test_a_delivery_with_a_wrong_green_is_found_out(client: TestClient, material
     done = wait(client, client.post(f"/api/deliveries/{listed[0]['id']}/proof").json()["id"])
     wrong = [m for m in done["result"]["maps"] if not m["same"]]
     assert [(m["map"], "green" in m["mistake"]) for m in wrong] == [("normal", True)]
+
+
+def test_a_state_seen_before_shows_at_once_after_a_new_start(client: TestClient, material: dict[str, Any]) -> None:
+    bench = client.app.state.bench  # type: ignore[attr-defined]
+    kept = bench.views.glances
+    settled = lambda: kept._aside.submit(int).result()  # noqa: E731 - what was put aside before is done then
+    seen = pixels(asked(client, material, "map", size=512))
+    after = change(client, material, kind="add", step="tone", settings={"brightness": 1}, to=99).json()
+    asked(client, after, "map", size=512, step_id=after["weave"]["rows"][-1]["id"], settings={"brightness": 0.2})
+    settled()
+    assert asked(client, after, "glance").status_code == 204, "nobody saw that state, and what was only tried is none"
+    assert asked(client, material, "glance", entry=material["head"], thread="height").status_code == 204
+    bench.desk.evaluator.cache.clear()
+    with bench.desk.lane.hold(Task()):  # whatever is being computed: it is not waited for
+        found = asked(client, after, "glance", entry=material["head"])
+    small = pixels(found)
+    assert max(small.shape[:2]) == 256
+    assert found.headers["x-key"] == ""
+    h, w = small.shape[:2]
+    reduced = seen[..., :3].reshape(h, seen.shape[0] // h, w, seen.shape[1] // w, 3).mean((1, 3))
+    assert np.abs(small[..., :3] - reduced).mean() < 4
+    assert asked(client, after, "glance", entry=material["head"], chart="gradient").status_code == 204
+    assert asked(client, after, "glance", entry=material["head"], part="r").status_code == 204
+    assert asked(client, after, "glance", thread="nothing").status_code == 204
+
+
+def test_only_as_many_glances_are_kept_as_are_worth_their_room(
+    client: TestClient, material: dict[str, Any], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from silent_loom.work.looking import glances
+
+    kept = client.app.state.bench.views.glances  # type: ignore[attr-defined]
+    monkeypatch.setattr(glances, "MOST", 2)
+    for n in range(4):
+        kept._write(kept.folder / f"a{n}.0_1", b"x")
+        os.utime(kept.folder / f"a{n}.0_1", (n, n))
+    kept._thin()
+    assert len([p for p in kept.folder.iterdir() if not p.name.startswith(".")]) == 2
+    assert not (kept.folder / "a0.0_1").exists()
+    assert not list(kept.folder.glob(".part-*"))

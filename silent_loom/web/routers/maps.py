@@ -15,6 +15,7 @@ from silent_loom.core.weave.threads import check_name
 from silent_loom.web.common import Bench, kept_by
 from silent_loom.work.desk import Draft
 from silent_loom.work.looking.sight import Sight, Trial
+from silent_loom.work.views import MapFacts
 from silent_loom.work.windows import window_rgba
 
 router = APIRouter(prefix="/api/materials/{ident}")
@@ -79,17 +80,32 @@ def map_raw(ident: str, body: Ask, bench: Bench) -> Response:
     """
     shown: dict[str, Any] = {"below": body.below, "part": body.part, "clipped": body.clipped}
     raw, facts = bench.views.map_rgba(ident, check_name(body.thread), body.size, have=body.have, **shown, **body.how())
-    headers = {
+    headers = _headers(facts)
+    if facts.blocks is not None:
+        headers["x-from"] = body.have
+        headers["x-blocks"] = " ".join([str(SIDE), *(f"{i},{j}" for j, i in np.argwhere(facts.blocks))])
+    return Response(raw, media_type="application/octet-stream", headers=headers)
+
+
+@router.post("/glance")
+def glance(ident: str, body: Ask, bench: Bench) -> Response:
+    """A small picture of a map in a state that was seen before, as `map_raw` answers, without a key; 204 where there is none."""
+    if body.part or body.clipped or body.settings is not None:
+        return Response(status_code=204)
+    found = bench.views.glance(ident, check_name(body.thread), below=body.below, sight=body.sight(), entry=body.entry)
+    if found is None:
+        return Response(status_code=204)
+    return Response(found[0], media_type="application/octet-stream", headers=_headers(found[1]))
+
+
+def _headers(facts: MapFacts) -> dict[str, str]:
+    return {
         "x-width": str(facts.width),
         "x-height": str(facts.height),
         "x-mm": "{} {}".format(*facts.size_mm),
         "x-wraps": str(int(facts.wraps)),
         "x-key": facts.key,
     }
-    if facts.blocks is not None:
-        headers["x-from"] = body.have
-        headers["x-blocks"] = " ".join([str(SIDE), *(f"{i},{j}" for j, i in np.argwhere(facts.blocks))])
-    return Response(raw, media_type="application/octet-stream", headers=headers)
 
 
 class WindowAsk(Look):

@@ -27,6 +27,17 @@ export class Asking {
     return this.now(size);
   }
 
+  // Another state than what is shown: what was seen of it once shows until it is there
+  async glance(body) {
+    const { path, lay } = this.of();
+    if (!path.startsWith("/api/materials/")) return; // a delivery is no state of a material
+    const before = this.shown, turn = (this.glanced = (this.glanced || 0) + 1);
+    try {
+      const answer = await bytes(`${path}/glance`, { ...body, ...lay });
+      if (answer && turn === this.glanced && this.shown === before) this.took(answer, body, 0);
+    } catch { /* the picture itself says what is wrong */ }
+  }
+
   // endpoint: "map" or "form"; sizes: [small, full]
   ask(endpoint, body, sizes) {
     this.next = { endpoint, body, sizes };

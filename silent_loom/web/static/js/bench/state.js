@@ -14,6 +14,7 @@ export class State extends EventTarget {
     this.compare = null;     // { a, b, way, at }: two states held against each other
     this.blinked = false;    // of a blink, whether the second is seen
     this.before = false;     // showing the state before the last change
+    this.leaps = 0;          // how often the artist went to a state that was there before
     this.queue = Promise.resolve();
     this.figuresAsked = 0;
   }
@@ -125,9 +126,11 @@ export class State extends EventTarget {
     this.emit("saving");
     return this.after(() => post(`${this.path}/change`, { base: this.material.head, ...body }), { sent });
   }
-  undo() { return this.after(() => post(`${this.path}/undo`)); }
-  redo() { return this.after(() => post(`${this.path}/redo`)); }
-  goTo(entry) { return this.after(() => post(`${this.path}/goto`, { entry })); }
+  undo() { return this.leap(`${this.path}/undo`); }
+  redo() { return this.leap(`${this.path}/redo`); }
+  // To a state that was there before
+  leap(path, body) { return this.after(async () => { const material = await post(path, body); this.leaps++; return material; }); }
+  goTo(entry) { return this.leap(`${this.path}/goto`, { entry }); }
   rename(name) { return this.after(() => post(`${this.path}/rename`, { name })); }
   otherPhoto(step_id, file) {
     const form = new FormData();

@@ -54,7 +54,9 @@ export class FlatView {
     const full = [256, 512, 1024, 2048, 4096].find((n) => n >= need * 0.8) || 4096;
     this.size = Math.min(full, this.zoom > 1.5 ? 4096 : 2048);
     const below = this.pane.row || (["flat", "half"].includes(this.mode) && !this.pair.on ? this.hand.below : null);
-    this.asking.ask("map", { thread: this.pane.thread, ...(below ? { below } : {}) }, [256, this.size]);
+    const body = { thread: this.pane.thread, ...(below ? { below } : {}) }, leap = `${this.state.leaps} ${this.state.before} ${this.pane.thread} ${below}`;
+    if (leap !== this.leapt) { this.leapt = leap; this.asking.glance(body); }
+    this.asking.ask("map", body, [256, this.size]);
     this.pair.ask(this.pane.thread, [256, this.size]);
   }
 

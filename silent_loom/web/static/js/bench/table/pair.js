@@ -35,7 +35,10 @@ export class Pair {
   ask(thread, sizes) {
     if (!this.on) return;
     if (this.way === "difference") this.far.ask("difference", { thread, one: this.state.sideOf(this.how.a), other: this.state.sideOf(this.how.b) }, [256, Math.min(1024, sizes[1])]);
-    else this.asking.ask("map", { thread }, sizes);
+    else {
+      if (this.glanced !== `${this.of} ${thread}`) { this.glanced = `${this.of} ${thread}`; this.asking.glance({ thread }); }
+      this.asking.ask("map", { thread }, sizes);
+    }
   }
 
   took({ headers, data }) {
