@@ -117,8 +117,10 @@ def main() -> int:
     part = tiles.model_copy(update={"steps": (*tiles.steps, StepEntry(step="single", settings={"channel": "first"}))})
     first = np.repeat(seen(ask.ask(part, "helper", 220), "helper"), 3, 2)
     save("single", halves(base(tiles), first))
-    longer = slate.model_copy(update={"steps": (*slate.steps, *(StepEntry(step=n) for n in ("curvature", "slope", "thickness")))})
-    for name in ("curvature", "slope", "thickness"):
+    longer = slate.model_copy(
+        update={"steps": (*slate.steps, *(StepEntry(step=n) for n in ("curvature", "slope", "thickness", "wear")))}
+    )
+    for name in ("curvature", "slope", "thickness", "wear"):
         save(
             name, seen(ask.ask(longer, name, 260), name) if name != "curvature" else ask.ask(longer, name, 260).pixels * 0.5 + 0.5
         )

@@ -171,7 +171,10 @@ def test_a_bake_is_stopped_and_one_that_was_killed_goes_on(bench: Page, served: 
         page.click("#deliver-go")
     assert begun.value.ok
     # The log of the first job stays until the second is there, so the state is waited for, too
-    wait(page, "document.querySelector('#deliver-job').dataset.state === 'running' && document.querySelectorAll('#job-log li').length > 1")
+    wait(
+        page,
+        "document.querySelector('#deliver-job').dataset.state === 'running' && document.querySelectorAll('#job-log li').length > 1",
+    )
     served.end(signal.SIGKILL)
     assert not [p.name for p in folder.glob("*master_2048*")], "no half file under a name"
     served.start()

@@ -4,16 +4,20 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from scipy import ndimage
 
 from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.parallel import IDLE
 from silent_loom.core.delivery.profile import of_maps
 from silent_loom.core.delivery.shelf import profile
+from silent_loom.core.look.meters.seam_meter import seams
 from silent_loom.core.steps.maps.curvature import WIDER, Curvature, CurvatureSettings, bulging
 from silent_loom.core.steps.maps.normal import from_height
 from silent_loom.core.steps.maps.slope import Slope, SlopeSettings
 from silent_loom.core.steps.maps.thickness import Thickness, ThicknessSettings
+from silent_loom.core.steps.maps.wear import Wear, WearSettings
 from silent_loom.core.steps.tone.combine import Combine, CombineSettings
+from silent_loom.core.ways.sources import FileSources
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import StepEntry, Weave
@@ -135,3 +139,53 @@ def test_maps_are_asked_for_by_name() -> None:
     made = of_maps(profile("plain"), meanings, ["base", "normal", "curvature"])
     assert [f.suffix for f in made.files] == ["basecolor", "normal", "curvature"]
     assert made.files[-1].depth == "16"
+
+
+def plates(n: int) -> Floats:
+    """Four square plates, 2 mm above their joints, with straight edges 1 mm wide."""
+    x = (np.arange(n) + 0.5) * MM / n % (MM / 2)
+    side = np.clip(np.minimum(x - 6, MM / 2 - 6 - x), 0, 1)
+    return np.asarray(2 * np.minimum.outer(side, side), np.float32)
+
+
+@pytest.mark.parametrize("share", [0.03, 0.12])
+def test_worn_edges_are_the_high_ones_and_as_many_as_asked(share: float) -> None:
+    made = run(Wear(), WearSettings(share=share, scale_mm=3.0), height=height(plates(N)))["wear"].pixels[..., 0]
+    assert abs((made > 0.5).mean() - share) < 0.25 * share
+    low, top = plates(N) < 0.5, ndimage.distance_transform_edt(plates(N) > 1.999) * MM / N > 9
+    assert made[low].max() < 0.05, "never in a joint"
+    assert made[top].max() < 0.05, "never in the middle of a plate"
+
+
+def test_chance_wears_one_edge_and_spares_another() -> None:
+    settings = {"share": 0.03, "scale_mm": 3.0, "grain_mm": 8.0}
+    ragged, evenly = (
+        run(Wear(), WearSettings(**settings, ragged=r), height=height(plates(N)))["wear"].pixels[..., 0] for r in (1.0, 0.0)
+    )
+    quarters = [evenly[y : y + N // 2, x : x + N // 2] for y in (0, N // 2) for x in (0, N // 2)]
+    assert all(np.abs(q - quarters[0]).max() < 0.2 for q in quarters), "four plates alike without it"
+    quarters = [ragged[y : y + N // 2, x : x + N // 2] for y in (0, N // 2) for x in (0, N // 2)]
+    assert min(np.abs(q - quarters[0]).max() for q in quarters[1:]) > 0.9
+
+
+def test_worn_edges_repeat_are_the_same_at_every_size_and_none_where_it_is_flat() -> None:
+    weave = Weave(
+        steps=(
+            StepEntry(step="blank", id="s"),
+            StepEntry(step="bonds", id="b"),
+            StepEntry(step="wear", id="w", settings={"scale_mm": 16.0}),
+        )
+    )
+    evaluator = Evaluator(FileSources({}))
+    large, small = (evaluator.ask(weave, "wear", n).pixels[..., 0] for n in (512, 256))
+    across, down = seams(Image(large[..., None], Kind.DATA, (MM, MM), True), search=False)
+    assert max(across.figure, down.figure) <= 1.02
+    h, w = small.shape
+    assert np.corrcoef(large.reshape(h, 2, w, 2).mean((1, 3)).ravel(), small.ravel())[0, 1] > 0.95
+    other = weave.model_copy(
+        update={"steps": (*weave.steps[:2], StepEntry(step="wear", id="w", settings={"scale_mm": 16.0, "seed": 2}))}
+    )
+    assert np.abs(evaluator.ask(other, "wear", 256).pixels[..., 0] - small).mean() > 0.01
+    flat = height(np.zeros((N, N)))
+    assert (run(Wear(), WearSettings(), height=flat)["wear"].pixels == 0).all()
+    assert (run(Wear(), WearSettings(share=0.0), height=height(plates(N)))["wear"].pixels == 0).all()
