@@ -182,7 +182,8 @@ def derive(
         typer.Option(
             metavar="NAME,NAME,…",
             help="Write these maps alone: base, height, normal, roughness, metallic, occlusion, bent_normal, specular, opacity, "
-            "emission, curvature, cavity, ridge, wear, slope, facing, thickness, id, joint, border, random, gradient, orientation.",
+            "emission, curvature, cavity, ridge, wear, slope, facing, thickness, id, joint, border, random, gradient, "
+            "orientation.",
         ),
     ] = None,
     name: Annotated[str | None, typer.Option(help="First part of the file names; the photo's name otherwise.")] = None,

@@ -84,7 +84,8 @@ def chromium() -> Iterator[Browser]:
 
 @pytest.fixture
 def context(chromium: Browser) -> Iterator[BrowserContext]:
-    context = chromium.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True)
+    # What moves while something is computed is drawn by the cores, too: without a graphics card it takes a third of one
+    context = chromium.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True, reduced_motion="reduce")
     context.set_default_timeout(45_000)
     yield context
     context.close()

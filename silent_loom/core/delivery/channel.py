@@ -9,6 +9,7 @@ from typing import Any, Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_serializer, model_validator
 
+from silent_loom.core.base.colour import luminance
 from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.srgb import encode_srgb
@@ -17,8 +18,6 @@ from silent_loom.core.weave import threads
 from silent_loom.core.weave.threads import ThreadSpec
 
 _INDEX = {"": 0, "r": 0, "x": 0, "g": 1, "y": 1, "b": 2, "z": 2, "a": 3, "luminance": 0}
-LUMINANCE = (0.2126, 0.7152, 0.0722)
-"""Parts of red, green and blue in the luminance of linear light with the primaries of sRGB (Rec. ITU-R BT.709)."""
 Part = Literal["", "r", "g", "b", "a", "x", "y", "z", "luminance"]
 
 
@@ -143,7 +142,7 @@ def encoded(image: Image, meaning: ThreadSpec, part: str | int, green: str) -> F
     if image.kind is Kind.ID:  # a colour for every label: numbers beyond 1 would all be white
         return encode_srgb(label_colours(image.pixels[..., 0]))[..., min(index, 2)].astype(np.float32)
     if part == "luminance" and image.pixels.shape[2] == 3:
-        return image.pixels @ np.array(LUMINANCE, np.float32)
+        return luminance(image.pixels)
     plane = image.pixels[..., min(index, image.pixels.shape[2] - 1)]
     scale, offset = meaning.scale()
     if image.kind is Kind.NORMAL and index == 1 and green == "down":

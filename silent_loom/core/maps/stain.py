@@ -7,6 +7,7 @@ from functools import partial
 
 import numpy as np
 
+from silent_loom.core.base.colour import luminance
 from silent_loom.core.base.images import Floats, Image
 from silent_loom.core.base.kernels import kernel
 from silent_loom.core.base.parallel import IDLE, Task, over_rows
@@ -70,8 +71,7 @@ def ratios(colour: Floats) -> tuple[Floats, Floats, Floats]:
     """log(r / g), log(b / g) and the logarithm of brightness, each of shape (H, W)."""
     logs = np.log(np.maximum(colour, np.float32(_DARK)))
     green = logs[..., 1]
-    weights = np.array([0.2126, 0.7152, 0.0722], np.float32)
-    bright: Floats = np.log(np.maximum(colour @ weights, np.float32(_DARK)))
+    bright: Floats = np.log(np.maximum(luminance(colour), np.float32(_DARK)))
     return logs[..., 0] - green, logs[..., 2] - green, bright
 
 

@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from silent_loom.core.base.colour import LUMA
 from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.delivery.channel import Channel, parse_channel, undone, value
@@ -98,7 +99,7 @@ def test_channels_are_written_short_where_that_says_all() -> None:
 
 def test_luminance_and_base_times_occlusion(maps: dict[str, Image]) -> None:
     grey = np.asarray(value(parse_channel("base.luminance"), maps, {}, "up"))
-    assert np.allclose(grey, maps["base"].pixels @ np.float32([0.2126, 0.7152, 0.0722]), atol=1e-6)
+    assert np.allclose(grey, maps["base"].pixels @ LUMA, atol=1e-6)
     half = np.asarray(value(parse_channel({"thread": "base", "part": "g", "times": "occlusion", "amount": 0.5}), maps, {}, "up"))
     assert np.allclose(half, maps["base"].pixels[..., 1] * (0.5 + 0.5 * maps["occlusion"].plane()), atol=1e-6)
 
