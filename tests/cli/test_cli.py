@@ -16,15 +16,12 @@ from PIL import Image as Pillow
 from silent_loom.core.files import read
 from tests.conftest import codes_of
 from tests.conftest import spectrum as noise_of
+from tests.support.commands import loom as run
 
 KEYS = {
     "seam_x_before", "seam_y_before", "seam_x_after", "seam_y_after", "contrast_x_after", "contrast_y_after", "evenness_before", "evenness_after",
     "depth_mm", "extent_mm", "repeat_mm_x", "repeat_mm_y", "size", "seconds",
 }  # fmt: skip
-
-
-def run(*args: object) -> subprocess.CompletedProcess[str]:
-    return subprocess.run([sys.executable, "-m", "silent_loom", *map(str, args)], capture_output=True, text=True)
 
 
 @pytest.fixture(scope="module")

@@ -17,7 +17,7 @@ from silent_loom.core.delivery.shelf import as_text, profile
 from silent_loom.core.files import read, write
 from silent_loom.core.weave.rows.model import StepEntry, Weave
 from silent_loom.store.store import Store
-from tests.cli.test_cli import run
+from tests.support.commands import loom as run
 
 MAPS = ("base", "normal", "height", "roughness", "metallic", "occlusion")
 

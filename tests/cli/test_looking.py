@@ -12,7 +12,7 @@ from silent_loom.core.base.errors import LoomError
 from silent_loom.core.files import read, write
 from silent_loom.core.ways.looking import compare_files, draw_chart, read_values
 from silent_loom.demo.seed import PICTURES
-from tests.cli.test_cli import run
+from tests.support.commands import loom as run
 
 
 @pytest.fixture(scope="module")

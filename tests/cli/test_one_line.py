@@ -15,11 +15,9 @@ import pytest
 from PIL import Image as Pillow
 from PIL import PngImagePlugin
 
+from tests.support.commands import loom
+
 LOOM = [sys.executable, "-m", "silent_loom"]
-
-
-def loom(*words: str | Path) -> subprocess.CompletedProcess[str]:
-    return subprocess.run([*LOOM, *map(str, words)], capture_output=True, text=True, timeout=300)
 
 
 @pytest.fixture(scope="module")

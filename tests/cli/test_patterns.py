@@ -9,7 +9,7 @@ import numpy as np
 
 from silent_loom.core.files import read
 from silent_loom.core.weave.rows.beginnings import beginnings
-from tests.cli.test_cli import run
+from tests.support.commands import loom as run
 
 
 def test_patterns_are_listed() -> None:

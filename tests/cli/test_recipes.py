@@ -12,7 +12,7 @@ from silent_loom.core.files import read
 from silent_loom.core.weave.rows.saved import shipped
 from silent_loom.store.recipes import Recipes
 from silent_loom.store.store import Store
-from tests.cli.test_cli import run
+from tests.support.commands import loom as run
 from tests.work.test_many import photo
 
 

@@ -12,9 +12,9 @@ from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.files import read, write
 from silent_loom.core.steps.maps.normal import from_height
 from silent_loom.core.ways.sets import seamless_files
-from tests.cli.test_cli import run
 from tests.conftest import spectrum
 from tests.support import varied
+from tests.support.commands import loom as run
 from tests.support.plates import plates
 from tests.support.walls import courses, sheet
 

@@ -13,8 +13,8 @@ from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.files import read, write
 from silent_loom.core.steps.maps.normal import from_height
 from silent_loom.core.ways.single import check_files, one_map
-from tests.cli.test_cli import run
 from tests.conftest import spectrum
+from tests.support.commands import loom as run
 
 N, DEPTH, MM = 128, 8.0, 100.0
 

@@ -21,7 +21,7 @@ from silent_loom.core.delivery.unpacking import unpack
 from silent_loom.core.files import read
 from silent_loom.core.moving.slopes import normals_of
 from silent_loom.core.weave.threads import spec
-from tests.cli.test_cli import run
+from tests.support.commands import loom as run
 
 N, DEPTH = 64, 12.0
 
