@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from silent_loom.core.base.errors import FileError, LoomError, SettingError
+from silent_loom.core.base.memory import give_back
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.profile import Profile
@@ -176,6 +177,7 @@ def run(
         journal.rows[name] = result
         journal.write()
         _one(photo, name, out, order, result, task.part(i / len(photos), (i + 1) / len(photos)))
+        give_back()
         journal.write()
         results.append(result)
         each(result)
