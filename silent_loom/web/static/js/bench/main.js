@@ -11,6 +11,7 @@ import { startOdd } from "./sheets/odd.js";
 import { startReading } from "./sheets/reading.js";
 import { startTrying } from "./sheets/trying.js";
 import { startVariations } from "./sheets/variations.js";
+import { drawnInSoftware } from "./table/form/rough.js";
 import { Table } from "./table/panes.js";
 import { State } from "./state.js";
 import { Strip } from "./strip.js";
@@ -190,11 +191,15 @@ addEventListener("drop", (e) => {
   if (file && row) state.otherPhoto(row.id, file);
 });
 
+const soft = (is) => document.documentElement.classList.toggle("soft", is);
+soft(localStorage.getItem("loom-soft") === "1");
 try {
   const fresh = await state.load();
   table.start();
   state.emit("chosen");
   document.body.dataset.ready = "1";
+  // Nothing moves by itself where the processor draws; asked once the first pictures have been, as it takes a moment
+  setTimeout(() => { const is = drawnInSoftware(); soft(is); localStorage.setItem("loom-soft", is ? "1" : ""); }, 2000);
   if (fresh) {
     history.replaceState(null, "", location.pathname); // only the first time
     state.emit("fresh");

@@ -57,5 +57,5 @@ export function drawnInSoftware() {
   const info = gl?.getExtension("WEBGL_debug_renderer_info");
   const name = info ? String(gl.getParameter(info.UNMASKED_RENDERER_WEBGL)) : "";
   gl?.getExtension("WEBGL_lose_context")?.loseContext();
-  return /swiftshader|llvmpipe|software|basic render/i.test(name);
+  return !gl || /swiftshader|llvmpipe|software|basic render/i.test(name);
 }

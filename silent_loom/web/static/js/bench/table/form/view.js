@@ -47,7 +47,6 @@ export class FormView {
   start() {
     if (this.renderer) return true;
     this.soft = drawnInSoftware();
-    document.documentElement.classList.toggle("soft", this.soft);
     try { this.renderer = new THREE.WebGLRenderer({ canvas: this.canvas, antialias: !this.soft, preserveDrawingBuffer: true }); }
     catch { this.pane.say("This browser gives no WebGL: the form cannot be shown. Flat, repeat and half shift work."); return false; }
     this.renderer.outputColorSpace = THREE.SRGBColorSpace;
