@@ -58,7 +58,11 @@ def lost(normal: Image, width: int, height: int) -> Floats:
 
 
 def rougher(roughness: Floats, spread: Floats) -> Floats:
-    """Perceptual roughness with more variance: the fourth root of α² + 2/κ, at most 1."""
+    """Perceptual roughness with more variance: the fourth root of α² + 2/κ, at most 1.
+
+    >>> rougher(np.float32([[0.3]]), np.float32([[0.0]])).astype(float).round(3).tolist()
+    [[0.3]]
+    """
     held = np.clip(roughness, 0, 1)
     more = np.minimum(np.sqrt(np.sqrt(held**4 + spread)), 1)
     return np.where(spread > 1e-9, np.maximum(more, roughness), roughness).astype(np.float32)

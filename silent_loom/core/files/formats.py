@@ -63,7 +63,11 @@ def by_content(head: bytes) -> str | None:
 
 
 def by_name(name: str) -> str | None:
-    """Format that the name of a file claims, or None when it claims none of ours."""
+    """Format that the name of a file claims, or None when it claims none of ours.
+
+    >>> by_name("deck.JPG"), by_name("deck.txt")
+    ('jpeg', None)
+    """
     suffix = Path(name).suffix.lower()
     return next((fmt for fmt, suffixes in SUFFIXES.items() if suffix in suffixes), None)
 

@@ -55,7 +55,11 @@ class Written:
 
 
 def is_constant(samples: NDArray[Any]) -> bool:
-    """True when every channel holds one value only."""
+    """True when every channel holds one value only.
+
+    >>> is_constant(np.float32([[[0.5], [0.5]]])), is_constant(np.float32([[[0.5], [0.51]]]))
+    (True, False)
+    """
     flat = samples.reshape(-1, samples.shape[-1])
     first = flat[0]
     if not (flat[:: max(1, len(flat) // 997)] == first).all():

@@ -9,7 +9,11 @@ from silent_loom.core.base.images import Floats
 
 
 def noise_level(grey: Floats) -> float:
-    """Standard deviation of pixel noise of a plane (Immerkær 1996), smooth places only."""
+    """Standard deviation of pixel noise of a plane (Immerkær 1996), smooth places only.
+
+    >>> noise_level(np.zeros((64, 64), np.float32))
+    0.0
+    """
     mask = np.array([[1, -2, 1], [-2, 4, -2], [1, -2, 1]], np.float32)
     response = np.abs(cv2.filter2D(grey, -1, mask))[1:-1, 1:-1]
     gx = cv2.Sobel(grey, cv2.CV_32F, 1, 0)[1:-1, 1:-1]
@@ -30,6 +34,9 @@ def sharpness(grey: Floats) -> float:
     -----
     The Laplacian with centre −4 has 20 times the variance of white noise. Noise is estimated after Immerkær (Fast noise
     variance estimation, CVIU 64, 1996), with a floor of a third of an 8-bit step.
+
+    >>> sharpness(np.tile(np.float32([0, 1]), (64, 32))) > sharpness(np.tile(np.float32([0.4, 0.6]), (64, 32)))
+    True
     """
     variance = float(cv2.Laplacian(grey, cv2.CV_32F).var())
     noise = max(noise_level(grey), 0.29 / 255)

@@ -34,7 +34,11 @@ def checked(points: Points) -> Points:
 
 
 def table(points: Points, size: int = 4096) -> Floats:
-    """The curve at ``size`` even places from 0 to 1 (monotone cubic, Fritsch & Carlson 1980), flat beyond its ends."""
+    """The curve at ``size`` even places from 0 to 1 (monotone cubic, Fritsch & Carlson 1980), flat beyond its ends.
+
+    >>> table([(0, 0), (1, 1)], size=5).tolist()
+    [0.0, 0.25, 0.5, 0.75, 1.0]
+    """
     from scipy.interpolate import PchipInterpolator  # here, as it takes a third of a second to load
 
     x, y = np.array([p[0] for p in points]), np.array([p[1] for p in points])

@@ -27,6 +27,10 @@ def inside(mask: NDArray[np.bool_], wraps: bool, texel: tuple[float, float] = (1
 
 
 def signed(mask: NDArray[np.bool_], wraps: bool, texel: tuple[float, float] = (1.0, 1.0)) -> Floats:
-    """Distance to the border of a mask: above zero inside, below zero outside."""
+    """Distance to the border of a mask: above zero inside, below zero outside.
+
+    >>> signed(np.array([[False, True, True, True, False]]), False).round(1).tolist()
+    [[-1.0, 1.0, 2.0, 1.0, -1.0]]
+    """
     out: Floats = inside(mask, wraps, texel) - inside(~mask, wraps, texel)
     return out

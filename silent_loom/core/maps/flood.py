@@ -70,6 +70,9 @@ def flooded(plane: Floats, markers: Labels, wraps: bool) -> Labels:
     References
     ----------
     Meyer, Topographic distance and watershed lines, Signal Processing 38, 1994.
+
+    >>> flooded(np.float32([[0, 1, 3, 1, 0]]), np.int32([[1, 0, 0, 0, 2]]), False).tolist()
+    [[1, 1, 1, 2, 2]]
     """
     low, high = float(plane.min()), float(plane.max())
     level = np.clip((plane - low) * ((LEVELS - 1) / max(high - low, 1e-12)), 0, LEVELS - 1).astype(np.uint16)
@@ -80,7 +83,12 @@ def flooded(plane: Floats, markers: Labels, wraps: bool) -> Labels:
 
 
 def connected(mask: NDArray[np.bool_], wraps: bool) -> tuple[Labels, int]:
-    """Numbers of what hangs together in a mask, from 1; what meets across the edges of a sheet that wraps is one."""
+    """Numbers of what hangs together in a mask, from 1; what meets across the edges of a sheet that wraps is one.
+
+    >>> labels, count = connected(np.array([[True, False, True]]), wraps=True)
+    >>> labels.tolist(), count
+    ([[1, 0, 1]], 1)
+    """
     import cv2
 
     count, labels = cv2.connectedComponents(mask.astype(np.uint8), connectivity=4)

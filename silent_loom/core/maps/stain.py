@@ -68,7 +68,11 @@ def _divide(rgb, table, much, plane, y0, y1):  # type: ignore[no-untyped-def]
 
 
 def ratios(colour: Floats) -> tuple[Floats, Floats, Floats]:
-    """log(r / g), log(b / g) and the logarithm of brightness, each of shape (H, W)."""
+    """log(r / g), log(b / g) and the logarithm of brightness, each of shape (H, W).
+
+    >>> [round(float(p[0, 0]), 3) for p in ratios(np.float32([[[0.4, 0.2, 0.1]]]))]
+    [0.693, -0.693, -1.447]
+    """
     logs = np.log(np.maximum(colour, np.float32(_DARK)))
     green = logs[..., 1]
     bright: Floats = np.log(np.maximum(luminance(colour), np.float32(_DARK)))

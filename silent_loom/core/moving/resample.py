@@ -51,7 +51,12 @@ def _taps(n_out: int, n_in: int, wraps: bool) -> tuple[NDArray[np.int32], Floats
 
 
 def between(n_out: int, n_in: int, step: float, wraps: bool = False) -> tuple[NDArray[np.int32], Floats]:
-    """Catmull-Rom sources and weights, shape (n_out, 4), of places ``step`` apart along one axis (Keys 1981, a = −1/2)."""
+    """Catmull-Rom sources and weights, shape (n_out, 4), of places ``step`` apart along one axis (Keys 1981, a = −1/2).
+
+    >>> index, weights = between(4, 2, 0.5, wraps=True)
+    >>> index[0].tolist(), weights[0].astype(float).round(4).tolist()
+    ([0, 1, 0, 1], [-0.0234, 0.2266, 0.8672, -0.0703])
+    """
     u = (np.arange(n_out) + 0.5) * step - 0.5
     base = np.floor(u).astype(np.int64)
     t = u - base
@@ -171,7 +176,11 @@ def blur(pixels: Floats, sigma: float | tuple[float, float], wraps: bool, task: 
 
 
 def blur_inside(plane: Floats, sigma: tuple[float, float], task: Task = IDLE) -> Floats:
-    """Blur of a sheet that does not wrap, with weight only on what exists (normalised convolution)."""
+    """Blur of a sheet that does not wrap, with weight only on what exists (normalised convolution).
+
+    >>> blur_inside(np.full((4, 6), 2.0, np.float32), (1.0, 1.0)).round(4).max().item()
+    2.0
+    """
     h, w = plane.shape
     px, py = int(np.ceil(3 * sigma[0])), int(np.ceil(3 * sigma[1]))
     pad = ((py, py), (px, px))

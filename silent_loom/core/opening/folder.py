@@ -113,7 +113,11 @@ def unpack(path: Path, to: Path, limits: ZipLimits | None = None) -> list[Path]:
 
 
 def short_name(name: str, otherwise: str = "file") -> str:
-    """A name that a file can have: not too long for a disk, no step up, no halves of characters."""
+    """A name that a file can have: not too long for a disk, no step up, no halves of characters.
+
+    >>> short_name("a" * 300 + ".png")[-8:], short_name("deck.png")
+    ('aaaa.png', 'deck.png')
+    """
     plain = "".join(c for c in name.encode("utf-8", "replace").decode("utf-8") if c.isprintable() and c != "/")
     if plain in ("", ".", ".."):
         return otherwise

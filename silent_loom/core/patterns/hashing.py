@@ -24,7 +24,11 @@ def bits(x: NDArray[Any], y: NDArray[Any] | int, kind: int) -> NDArray[np.uint32
 
 
 def parts(x: NDArray[Any], y: NDArray[Any] | int, kind: int) -> Floats:
-    """A number in 0…1, one left out, for every place."""
+    """A number in 0…1, one left out, for every place.
+
+    >>> parts(np.arange(3), np.arange(3), 7).astype(float).round(3).tolist()
+    [0.112, 0.519, 0.161]
+    """
     return np.asarray((bits(x, y, kind) & np.uint32(0xFFFFFF)) / np.float32(16777216), np.float32)
 
 
@@ -34,7 +38,11 @@ def grid(nx: int, ny: int, kind: int) -> Floats:
 
 
 def numbers(count: int, kind: int) -> Floats:
-    """So many numbers in 0…1, one left out."""
+    """So many numbers in 0…1, one left out.
+
+    >>> numbers(3, 7).astype(float).round(3).tolist()
+    [0.112, 0.289, 0.256]
+    """
     return grid(count, 1, kind)[0]
 
 

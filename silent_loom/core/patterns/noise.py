@@ -184,5 +184,9 @@ def stray(ground: Ground, cells: tuple[int, int], far_mm: float, seed: int, octa
 
 
 def cells_of(ground: Ground, scale_mm: float, stretch: float = 1.0) -> tuple[int, int]:
-    """Whole numbers of cells of about a width on a sheet, longer across by ``stretch``."""
+    """Whole numbers of cells of about a width on a sheet, longer across by ``stretch``.
+
+    >>> cells_of(Ground.of(64, 32, (200.0, 100.0)), 25.0)
+    (8, 4)
+    """
     return ground.counts(scale_mm * stretch, scale_mm)

@@ -141,6 +141,10 @@ def seen(picture: Picture, width_mm: float | None, task: Task) -> Seen:
 
 
 def box_corners(left: float, top: float, right: float, bottom: float) -> list[tuple[float, float]]:
-    """Corners of a box in parts of the photo, clockwise from top left."""
+    """Corners of a box in parts of the photo, clockwise from top left.
+
+    >>> box_corners(0.1, 0.2, 0.9, 0.8)
+    [(0.1, 0.2), (0.9, 0.2), (0.9, 0.8), (0.1, 0.8)]
+    """
     a, b, c, d = (round(float(v), 5) for v in (left, top, right, bottom))
     return [(a, b), (c, b), (c, d), (a, d)]

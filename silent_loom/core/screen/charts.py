@@ -45,6 +45,9 @@ def gradient(width: int, height: int) -> NDArray[np.uint16]:
     """Ramps: grey in light, grey in steps of 5 %, then red, green and blue. uint16, shape (H, W, 3), sRGB.
 
     A step that bends tones bends the ramp; one that has too few levels makes stairs of it.
+
+    >>> gradient(5, 4).shape
+    (4, 5, 3)
     """
     u = (np.arange(width) + 0.5) / width
     out = np.zeros((height, width, 3), np.float64)

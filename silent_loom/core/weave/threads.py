@@ -172,7 +172,11 @@ def spec(name: str) -> ThreadSpec:
 
 
 def helper(name: str, kind: Kind = Kind.DATA, *, title: str = "", channels: int = 1, **more: object) -> ThreadSpec:
-    """Declare a thread that is not in the table, its name chosen by a step or by the artist."""
+    """Declare a thread that is not in the table, its name chosen by a step or by the artist.
+
+    >>> helper("moss").title, helper("moss").neutral
+    ('Moss', (0.0,))
+    """
     words = title or name.replace("_", " ").capitalize()
     if kind is Kind.NORMAL:
         return _vectors(name, words, kind, (0.0, 0.0, 1.0), **more)
@@ -206,7 +210,11 @@ def check_name(name: str) -> str:
 
 
 def neutral(meaning: ThreadSpec, width: int, height: int, size_mm: tuple[float, float], wraps: bool) -> Image:
-    """The stand-in for a thread that nothing has made yet."""
+    """The stand-in for a thread that nothing has made yet.
+
+    >>> neutral(spec("roughness"), 2, 1, (10.0, 5.0), True).pixels[..., 0].tolist()
+    [[0.5, 0.5]]
+    """
     pixels = np.empty((height, width, len(meaning.neutral)), np.float32)
     pixels[:] = meaning.neutral
     return Image(pixels, meaning.kind, size_mm, wraps)

@@ -30,13 +30,21 @@ ALIKE = 0.16
 
 
 def oklab(colour: Sequence[float]) -> NDArray[np.float64]:
-    """OKLab of an sRGB-encoded colour, 0…1 (Ottosson 2020, 'A perceptual color space for image processing')."""
+    """OKLab of an sRGB-encoded colour, 0…1 (Ottosson 2020, 'A perceptual color space for image processing').
+
+    >>> oklab((1.0, 1.0, 1.0)).round(3).tolist()
+    [1.0, 0.0, 0.0]
+    """
     linear = decode_srgb(np.asarray(colour, np.float64))
     return np.asarray(_TO_LAB @ np.cbrt(_TO_LMS @ linear), np.float64)
 
 
 def of_oklab(lab: NDArray[np.float64]) -> tuple[float, float, float]:
-    """An sRGB-encoded colour, 0…1; chroma gives way where there is no such colour."""
+    """An sRGB-encoded colour, 0…1; chroma gives way where there is no such colour.
+
+    >>> [round(c, 3) for c in of_oklab(oklab((0.2, 0.5, 0.8)))]
+    [0.2, 0.5, 0.8]
+    """
     for share in np.linspace(1.0, 0.0, 21):
         linear = np.linalg.inv(_TO_LMS) @ (np.linalg.inv(_TO_LAB) @ (lab * (1, share, share))) ** 3
         if linear.min() >= -1e-4 and linear.max() <= 1 + 1e-4:

@@ -376,7 +376,11 @@ def _saturate(a: Asked) -> Value:
 
 
 def to_hsv(rgb: Value) -> Value:
-    """Hue, saturation and value, each 0…1."""
+    """Hue, saturation and value, each 0…1.
+
+    >>> to_hsv(np.array([[[0.0, 0.5, 0.5]]])).round(3).tolist()
+    [[[0.5, 1.0, 0.5]]]
+    """
     r, g, b = (rgb[..., k] for k in range(3))
     most, least = rgb[..., :3].max(-1), rgb[..., :3].min(-1)
     d = most - least
@@ -386,7 +390,11 @@ def to_hsv(rgb: Value) -> Value:
 
 
 def of_hsv(hsv: Value) -> Value:
-    """Back to red, green and blue."""
+    """Back to red, green and blue.
+
+    >>> of_hsv(np.array([[[0.5, 1.0, 0.5]]])).round(3).tolist()
+    [[[0.0, 0.5, 0.5]]]
+    """
     h, s, v = (hsv[..., k : k + 1] for k in range(3))
     k = (np.array([5.0, 3.0, 1.0]) + h * 6) % 6
     return v - v * s * np.clip(np.minimum(k, 4 - k), 0, 1)

@@ -46,7 +46,11 @@ def parsed(text: str, kind: str, space: str, where: str) -> Value:
 
 
 def linear(value: Value, space: str) -> Value:
-    """A colour in linear Rec. 709 light; its alpha stays."""
+    """A colour in linear Rec. 709 light; its alpha stays.
+
+    >>> linear(np.array([[[0.5, 0.5, 0.5]]]), "srgb_texture").round(4).tolist()
+    [[[0.214, 0.214, 0.214]]]
+    """
     colour, rest = value[..., :3], value[..., 3:]
     if space in ("srgb_texture", "srgb_displayp3"):
         colour = decode_srgb(colour)
@@ -79,7 +83,11 @@ def together(*values: Value) -> list[Value]:
 
 
 def luminance(value: Value) -> Value:
-    """One channel by the weights of Rec. 709."""
+    """One channel by the weights of Rec. 709.
+
+    >>> luminance(np.array([[[0.0, 1.0, 0.0]]])).round(4).tolist()
+    [[[0.7152]]]
+    """
     return (value[..., :3] @ np.array([0.2126, 0.7152, 0.0722]))[..., None]
 
 

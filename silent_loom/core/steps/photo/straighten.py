@@ -246,7 +246,11 @@ def _density(
 
 
 def pixel_corners(corners: Corners, width: int, height: int) -> NDArray[np.float64]:
-    """Parts of the photo to texel centres: part 0 is the outer edge of the first texel, at −0.5."""
+    """Parts of the photo to texel centres: part 0 is the outer edge of the first texel, at −0.5.
+
+    >>> pixel_corners([(0, 0), (1, 0), (1, 1), (0, 1)], 4, 2).tolist()
+    [[-0.5, -0.5], [3.5, -0.5], [3.5, 1.5], [-0.5, 1.5]]
+    """
     return np.array(corners, np.float64) * (width, height) - 0.5
 
 

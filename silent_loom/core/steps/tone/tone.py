@@ -174,7 +174,11 @@ def ramp_of(stops: tuple[Stop, ...], tones: Floats) -> Floats:
 
 
 def hue_saturation(degrees: float, saturation: float) -> np.ndarray[tuple[int, int], np.dtype[np.float32]]:
-    """3×3 matrix on linear Rec. 709 that turns hue and scales colourfulness with luminance kept."""
+    """3×3 matrix on linear Rec. 709 that turns hue and scales colourfulness with luminance kept.
+
+    >>> hue_saturation(0.0, 1.0).round(3).tolist()
+    [[1.0, 0.0, 0.0], [0.0, 1.0, 0.0], [0.0, 0.0, 1.0]]
+    """
     a = np.deg2rad(degrees)
     axis = np.ones(3) / np.sqrt(3)
     cross = np.array([[0, -axis[2], axis[1]], [axis[2], 0, -axis[0]], [-axis[1], axis[0], 0]])

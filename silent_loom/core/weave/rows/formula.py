@@ -168,6 +168,9 @@ def value_of(text: str, x: float, value: float, low: float, high: float) -> floa
     Raises
     ------
     FormulaError
+
+    >>> value_of("low + (high - low) * x ^ 2", 0.5, 0.0, 10.0, 20.0)
+    12.5
     """
     result = compiled(text)({"x": x, "value": value, "low": low, "high": high})
     return result if math.isfinite(result) else low
