@@ -15,7 +15,7 @@ from silent_loom.core.base.errors import FileError
 from silent_loom.core.base.srgb import decode_srgb
 from silent_loom.core.elsewhere.flat import Flat
 from silent_loom.core.elsewhere.flatten import flattened
-from silent_loom.core.elsewhere.materialx import chance
+from silent_loom.core.elsewhere.materialx import chance, spaces
 from silent_loom.core.elsewhere.materialx.nodes import NODES, of_hsv, to_hsv
 
 HEAD = '<?xml version="1.0"?>\n<materialx version="1.39" colorspace="lin_rec709">\n'
@@ -112,6 +112,48 @@ def test_mixing_choosing_and_channels(tmp_path: Path) -> None:
 def test_colours_are_read_in_their_space(tmp_path: Path) -> None:
     body = '<constant name="out" type="color3"><input name="value" type="color3" value="0.5, 0.25, 1" colorspace="srgb_texture"/></constant>'
     assert worked(tmp_path, body)[0, 0] == pytest.approx(decode_srgb(np.array([0.5, 0.25, 1.0])), rel=1e-5)
+
+
+def in_space(folder: Path, space: str) -> Flat:
+    told = f'<input name="value" type="color3" value="0.5, 0.25, 0.75" colorspace="{space}"/>'
+    return document(folder, f'<constant name="out" type="color3">{told}</constant>')
+
+
+@pytest.mark.parametrize(
+    ("space", "wanted"),
+    [  # worked out by hand from the chromaticities
+        ("lin_rec709", [0.5, 0.25, 0.75]),
+        ("LIN_REC709", [0.5, 0.25, 0.75]),
+        ("g22_rec709_scene", [0.5**2.2, 0.25**2.2, 0.75**2.2]),
+        (
+            "lin_displayp3",
+            [1.2249 * 0.5 - 0.2249 * 0.25, -0.0421 * 0.5 + 1.0421 * 0.25, -0.0196 * 0.5 - 0.0786 * 0.25 + 1.0983 * 0.75],
+        ),
+        ("acescg", [1.7051 * 0.5 - 0.6218 * 0.25 - 0.0833 * 0.75, -0.1303 * 0.5 + 1.1408 * 0.25 - 0.0105 * 0.75, 0.8205]),
+        ("none", [0.5, 0.25, 0.75]),
+    ],
+)
+def test_colour_spaces_have_their_primaries(tmp_path: Path, space: str, wanted: list[float]) -> None:
+    flat = in_space(tmp_path, space)
+    assert flat.maps["base"][0, 0] == pytest.approx(wanted, abs=2e-4)
+    assert flat.left == []
+
+
+def test_white_stays_white_in_every_space() -> None:
+    for gamut in spaces.GAMUTS:
+        assert spaces.to_rec709(gamut) @ np.ones(3) == pytest.approx(np.ones(3), abs=1e-9)
+
+
+def test_a_colour_space_that_is_not_known_is_told(tmp_path: Path) -> None:
+    flat = in_space(tmp_path, "camera_log_seven")
+    assert flat.maps["base"][0, 0] == pytest.approx([0.5, 0.25, 0.75])
+    assert len(flat.left) == 1
+    assert "camera_log_seven" in flat.left[0]
+    codes = picture(tmp_path)
+    file = '<input name="file" type="filename" value="p.png" colorspace="film_nine"/>'
+    flat = document(tmp_path, f'<image name="out" type="color3">{file}</image>', size=0)
+    assert np.abs(flat.maps["base"] - codes / 255).max() < 1e-6
+    assert ["film_nine" in words for words in flat.left] == [True]
 
 
 def test_u_goes_right_and_v_up(tmp_path: Path) -> None:

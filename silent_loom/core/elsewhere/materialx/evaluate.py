@@ -16,7 +16,8 @@ from silent_loom.core.elsewhere.gltf_file import codes_of
 from silent_loom.core.elsewhere.materialx import drawn  # noqa: F401 - its nodes join the others
 from silent_loom.core.elsewhere.materialx.document import DEEPEST, Input, Node
 from silent_loom.core.elsewhere.materialx.nodes import NODES, Asked
-from silent_loom.core.elsewhere.materialx.values import WIDTHS, Value, linear, parsed
+from silent_loom.core.elsewhere.materialx.spaces import known, linear
+from silent_loom.core.elsewhere.materialx.values import WIDTHS, Value, parsed
 from silent_loom.core.elsewhere.sampling import places
 
 SCENE = {
@@ -95,6 +96,7 @@ class Sheet:
             return self.node(scope, self._found(scope, asked.node), asked.output)
         if asked.output:
             raise FileError(f"'{asked.name}' names an output of nothing", asked.output, "Correct the document.")
+        self._met(asked.space)
         return parsed(asked.value or "", asked.kind, asked.space, asked.name)
 
     def _found(self, scope: Scope, name: str) -> Node:
@@ -156,6 +158,10 @@ class Sheet:
         if words not in self.left:
             self.left.append(words)
 
+    def _met(self, space: str) -> None:
+        if not known(space):
+            self._note(f"the colour space '{space[:60]}' is not known; its colours are taken as linear Rec. 709")
+
     def _asked(self, scope: Scope, node: Node, kind: str, width: int, output: str) -> Asked:
         def get(name: str, default: Any) -> Value:
             found = node.inputs.get(name)
@@ -182,6 +188,7 @@ class Sheet:
             codes = codes_of(safe(self.folder, file, "the document"))
             width = WIDTHS.get(kind, 1)
             values = codes[..., :width].astype(np.float64)
+            self._met(space if kind.startswith("color") else "")
             self._pictures[key] = np.ascontiguousarray(linear(values, space) if kind.startswith("color") else values, np.float32)
         return self._pictures[key]
 
@@ -196,9 +203,9 @@ class Sheet:
 
     def _opened(self, graph: Node, outer: Scope) -> Scope:
         key = f"{id(outer)} {graph.name}"
-        for known in self._scopes:
-            if known.words.get("\0key") == key:
-                return known
+        for opened in self._scopes:
+            if opened.words.get("\0key") == key:
+                return opened
         if outer.depth > DEEPEST:
             raise FileError(f"graphs lie in graphs more than {DEEPEST} deep", graph.name, "Flatten some of them.")
         scope = Scope(graph.nodes, depth=outer.depth + 1, words={"\0key": key})

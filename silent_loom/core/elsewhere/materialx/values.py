@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.base.errors import FileError
-from silent_loom.core.base.srgb import decode_srgb
+from silent_loom.core.elsewhere.materialx.spaces import linear
 
 Value = NDArray[np.float64]
 """Shape (C,), one value for all of the sheet, or (H, W, C)."""
@@ -43,34 +43,6 @@ def parsed(text: str, kind: str, space: str, where: str) -> Value:
     if width is None or len(numbers) != width:
         raise FileError(f"'{text[:40]}' is no {kind}", where, "Correct the document.")
     return linear(numbers, space) if kind.startswith("color") else numbers
-
-
-def linear(value: Value, space: str) -> Value:
-    """A colour in linear Rec. 709 light; its alpha stays.
-
-    >>> linear(np.array([[[0.5, 0.5, 0.5]]]), "srgb_texture").round(4).tolist()
-    [[[0.214, 0.214, 0.214]]]
-    """
-    colour, rest = value[..., :3], value[..., 3:]
-    if space in ("srgb_texture", "srgb_displayp3"):
-        colour = decode_srgb(colour)
-    elif space in ("g22_rec709", "gamma22"):
-        colour = np.sign(colour) * np.abs(colour) ** 2.2
-    elif space == "gamma24":
-        colour = np.sign(colour) * np.abs(colour) ** 2.4
-    elif space in ("acescg", "lin_ap1"):
-        colour = colour @ _FROM_AP1.T
-    return np.concatenate([colour, rest], axis=-1)
-
-
-_FROM_AP1 = np.array(
-    [
-        [1.7050509927, -0.6217921207, -0.0832588720],
-        [-0.1302564175, 1.1408047366, -0.0105483191],
-        [-0.0240033568, -0.1289689761, 1.1529723329],
-    ]
-)
-"""ACEScg to linear Rec. 709, with the white points matched after Bradford."""
 
 
 def together(*values: Value) -> list[Value]:
