@@ -221,7 +221,11 @@ def light_of_lab(colours: NDArray[Any]) -> NDArray[np.float64]:
 
 
 def lab_distance(colour: Floats, key: NDArray[Any], weights: NDArray[Any], task: Task = IDLE) -> Floats:
-    """How far every texel of linear light, shape (H, W, 3), lies from one CIE L*a*b* colour, each axis weighted; (H, W)."""
+    """How far every texel of linear light, shape (H, W, 3), lies from one CIE L*a*b* colour, each axis weighted; (H, W).
+
+    >>> lab_distance(np.zeros((1, 1, 3), np.float32), np.array([1.0, 1, 1]), np.array([1.0, 1, 1])).round(3).tolist()
+    [[1.7319999933242798]]
+    """
     out = np.empty((colour.shape[0], colour.shape[1]), np.float32)
     key, weights = np.asarray(key, np.float32), np.asarray(weights, np.float32)
     over_rows(out.shape[0], lambda a, b: _lab_distance(colour, _LAB, key, weights, out, a, b), task)

@@ -147,5 +147,9 @@ class CodedImage(Image):
 
 
 def data(plane: Floats, like: Image) -> Image:
-    """A DATA image of shape (H, W) on the sheet of ``like``."""
+    """A DATA image of shape (H, W) on the sheet of ``like``.
+
+    >>> data(np.array([[1.5, 2.0]], np.float32), Image(np.zeros((1, 2, 3), np.float32), Kind.COLOUR)).plane().tolist()
+    [[1.5, 2.0]]
+    """
     return Image(np.ascontiguousarray(plane, dtype=np.float32)[..., None], Kind.DATA, like.size_mm, like.wraps)

@@ -137,7 +137,12 @@ def parse_channel(text: str | Mapping[str, Any]) -> Channel:
 
 
 def encoded(image: Image, meaning: ThreadSpec, part: str | int, green: str) -> Floats:
-    """One channel as 0…1 for a file, shape (H, W): over the range of its thread, the green of normals turned when it is down."""
+    """One channel as 0…1 for a file, shape (H, W): over the range of its thread, the green of normals turned when it is down.
+
+    >>> from silent_loom.core.weave.threads import spec
+    >>> encoded(Image(np.full((1, 1, 1), 0.25, np.float32), Kind.DATA), spec("roughness"), 0, "up").tolist()
+    [[0.25]]
+    """
     index = part if isinstance(part, int) else _INDEX[part]
     if image.kind is Kind.ID:  # a colour for every label: numbers beyond 1 would all be white
         return encode_srgb(label_colours(image.pixels[..., 0]))[..., min(index, 2)].astype(np.float32)

@@ -57,6 +57,11 @@ def fit(profile: Profile, size_mm: tuple[float, float], size: int) -> Fit:
     ------
     LoomError
         Whole repeats make no square of at most eight.
+
+    >>> from silent_loom.core.delivery.shelf import profile
+    >>> how = fit(profile("plain"), (100.0, 50.0), 1024)
+    >>> how.width, how.height
+    (1024, 512)
     """
     w, h = size_mm
     longer = max(w, h)

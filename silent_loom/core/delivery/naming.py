@@ -31,6 +31,9 @@ def check_pattern(pattern: str, own: Mapping[str, str]) -> str:
     ValueError
         It has a token that nobody knows, braces that do not close, characters that some system refuses, or nothing that
         tells one file from another.
+
+    >>> check_pattern("{material}_{map}", {})
+    '{material}_{map}'
     """
     asked = [t.partition(":")[0] for t in _TOKEN.findall(pattern)]
     rest = _TOKEN.sub("", pattern)

@@ -20,6 +20,10 @@ def needed(profile: Profile, present: Iterable[str]) -> list[str]:
     """Threads that a profile reads and the material has, in the order in which they are best computed.
 
     Where a file is smaller than the others, its roughness takes up what the normals lose, so they are needed, too.
+
+    >>> from silent_loom.core.delivery.shelf import profile
+    >>> needed(profile("plain"), ["base", "height", "moss"])
+    ['base', 'height']
     """
     have = set(present)
     wanted = profile.wants() & have
@@ -74,5 +78,9 @@ LEAST_STEP = 0.5 / 255
 
 
 def constant(image: Image) -> bool:
-    """Whether a map is the same everywhere, within half a code of 8 bits (of a unit: roughly so for heights in mm)."""
+    """Whether a map is the same everywhere, within half a code of 8 bits (of a unit: roughly so for heights in mm).
+
+    >>> constant(Image(np.full((2, 2, 1), 0.5, np.float32), Kind.DATA))
+    True
+    """
     return bool((np.ptp(image.pixels.reshape(-1, image.pixels.shape[2]), axis=0) < LEAST_STEP).all())

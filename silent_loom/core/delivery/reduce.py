@@ -48,7 +48,12 @@ def reduced(
 
 
 def lost(normal: Image, width: int, height: int) -> Floats:
-    """2/κ of the normals that fall into each texel of a smaller sheet, shape (H, W, 1); 0 where all point one way."""
+    """2/κ of the normals that fall into each texel of a smaller sheet, shape (H, W, 1); 0 where all point one way.
+
+    >>> flat = Image(np.tile(np.array([0, 0, 1], np.float32), (4, 4, 1)), Kind.NORMAL)
+    >>> lost(flat, 2, 2).max()
+    np.float32(0.0)
+    """
     if width > normal.width or height > normal.height:
         return np.zeros((height, width, 1), np.float32)
     mean = reduce_area(normal.pixels, width, height)
@@ -69,7 +74,11 @@ def rougher(roughness: Floats, spread: Floats) -> Floats:
 
 
 def squeezed(image: Image, width: int, height: int, task: Task = IDLE) -> Image:
-    """A sheet that is not square on square texels that will be shown as a square as wide as it: normals follow the stretch."""
+    """A sheet that is not square on square texels that will be shown as a square as wide as it: normals follow the stretch.
+
+    >>> squeezed(Image(np.arange(4, dtype=np.float32).reshape(1, 4, 1), Kind.DATA), 2, 1).plane().tolist()
+    [[0.5, 2.5]]
+    """
     done = resize(image, width, height, task)
     w, h = image.size_mm
     if image.kind is Kind.NORMAL:

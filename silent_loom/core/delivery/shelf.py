@@ -35,6 +35,9 @@ def profile(name: str, folder: Path | None = None) -> Profile:
     ------
     LoomError
         There is none of this name, or it does not hold together.
+
+    >>> profile("film").name
+    'film'
     """
     if name in profiles():
         return profiles()[name]

@@ -199,6 +199,10 @@ BETWEEN = 0.02
 
 
 def all_or_nothing(opacity: Image) -> bool:
-    """Whether texels are there or not, with next to none between."""
+    """Whether texels are there or not, with next to none between.
+
+    >>> all_or_nothing(Image(np.array([[[0.0], [1.0]]], np.float32), Kind.DATA))
+    True
+    """
     p = opacity.pixels
     return bool(((p > 0.02) & (p < 0.98)).mean() <= BETWEEN and np.ptp(p) > 0.5)

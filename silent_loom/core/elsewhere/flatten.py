@@ -122,5 +122,9 @@ def bake_flat(
 
 
 def folder_of(name: str) -> str:
-    """A folder for a material among several."""
+    """A folder for a material among several.
+
+    >>> folder_of("Wet slate / north")
+    'wet_slate_north'
+    """
     return re.sub(r"[^\w-]+", "_", file_name(name)) or "material"

@@ -12,7 +12,11 @@ Values = NDArray[np.float32]
 
 
 def places(width: int, height: int) -> Values:
-    """Middles of texels as u to the right and v up, shape (H, W, 2)."""
+    """Middles of texels as u to the right and v up, shape (H, W, 2).
+
+    >>> places(2, 2).tolist()
+    [[[0.25, 0.75], [0.75, 0.75]], [[0.25, 0.25], [0.75, 0.25]]]
+    """
     u = (np.arange(width, dtype=np.float64) + 0.5) / width
     v = 1 - (np.arange(height, dtype=np.float64) + 0.5) / height
     return np.stack(np.broadcast_arrays(u[None, :], v[:, None]), axis=-1).astype(np.float64)
@@ -30,6 +34,10 @@ def sampled(
         u to the right, v up, 0…1 across the picture.
     wrap : pair of str
         What lies beyond the picture, across and up; 'constant' is 0.
+
+    >>> picture = np.array([[[0.0], [1.0]]])
+    >>> sampled(picture, np.array([[[0.25, 0.5], [0.5, 0.5]]]), ("repeat", "repeat"), False).ravel().tolist()
+    [0.0, 0.5]
     """
     h, w = picture.shape[:2]
     x = np.asarray(uv[..., 0], np.float64) * w - 0.5

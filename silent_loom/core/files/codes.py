@@ -134,6 +134,10 @@ def quantise(samples: Floats, depth: Depth, *, colour: bool, dither: bool = Fals
     codes : uint8 or uint16 array
     clipped : int
         Samples that lay outside 0…1 by more than 1e-4.
+
+    >>> codes, beyond = quantise(np.array([[[0.0], [0.5], [1.2]]], np.float32), "8", colour=False)
+    >>> codes.ravel().tolist(), beyond
+    ([0, 128, 255], 1)
     """
     top = 255 if depth == "8" else 65535
     out = np.empty(samples.shape, np.uint8 if depth == "8" else np.uint16)

@@ -221,7 +221,11 @@ def _of_glb(body: bytes) -> Parts:
 
 
 def node_matrix(node: dict[str, Any]) -> NDArray[np.float64]:
-    """Where a node of a glTF puts what lies in it, shape (4, 4)."""
+    """Where a node of a glTF puts what lies in it, shape (4, 4).
+
+    >>> node_matrix({"translation": [1, 2, 3]})[:, 3].tolist()
+    [1.0, 2.0, 3.0, 1.0]
+    """
     if "matrix" in node:
         return np.array(node["matrix"], np.float64).reshape(4, 4).T
     out = np.eye(4)
@@ -253,7 +257,11 @@ def _primitive(
 
 
 def faces_of(order: NDArray[np.int64], mode: int) -> NDArray[np.int64]:
-    """Triangles of a primitive of a glTF, shape (M, 3): 4 a list of them, 5 a strip, 6 a fan."""
+    """Triangles of a primitive of a glTF, shape (M, 3): 4 a list of them, 5 a strip, 6 a fan.
+
+    >>> faces_of(np.array([0, 1, 2, 3]), 5).tolist()
+    [[0, 1, 2], [3, 2, 1]]
+    """
     if mode == 4:
         return order[: len(order) // 3 * 3].reshape(-1, 3)
     if mode == 5:

@@ -34,6 +34,10 @@ def chosen(codes: NDArray[Any], colours: int) -> tuple[NDArray[np.uint8], NDArra
     Notes
     -----
     Means of clusters after Lloyd 1982, begun far apart (Arthur & Vassilvitskii, k-means++, 2007), of an even sample of texels.
+
+    >>> codes = np.array([[[0, 0, 0], [255, 0, 0]]], np.uint8)
+    >>> [a.tolist() for a in chosen(codes, 2)]
+    [[[0, 0, 0], [255, 0, 0]], [[0, 1]]]
     """
     h, w, c = codes.shape
     flat = np.ascontiguousarray(codes).reshape(-1, c)

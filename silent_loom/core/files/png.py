@@ -58,7 +58,11 @@ def _filter(rows, step, out, y0, y1):  # type: ignore[no-untyped-def]
 
 
 def chunk(kind: bytes, body: bytes) -> bytes:
-    """One chunk with its length and check sum."""
+    """One chunk with its length and check sum.
+
+    >>> chunk(b"IEND", b"").hex()
+    '0000000049454e44ae426082'
+    """
     return struct.pack(">I", len(body)) + kind + body + struct.pack(">I", isal_zlib.crc32(body, isal_zlib.crc32(kind)))
 
 
@@ -67,6 +71,9 @@ def png_bytes(codes: NDArray[Any], *, colour: bool, fast: bool = False, small: b
 
     Colour gets an sRGB chunk; data gets no colour chunk of any kind. Where the picture turns out to be highly regular, a
     thorough try is made too, unless it has to be ``fast``; always where it has to be ``small``.
+
+    >>> png_bytes(np.zeros((1, 1, 3), np.uint8), colour=True)[1:4]
+    b'PNG'
     """
     h, w, c = codes.shape
     deep = codes.dtype.itemsize

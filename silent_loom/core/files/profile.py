@@ -105,6 +105,10 @@ def parse(profile: bytes) -> Transfer:
     ------
     TableProfile
         When the profile works by tables, is not RGB or grey, or is damaged.
+
+    >>> from silent_loom.core.files.tags import srgb_profile
+    >>> parse(srgb_profile()).plain
+    True
     """
     try:
         space, count = profile[16:20], struct.unpack(">I", profile[128:132])[0]

@@ -18,6 +18,9 @@ def features(image: Image, pixels: Floats | None = None) -> Floats:
     image : Image
     pixels : array, shape (H, W, C), optional
         Some of its pixels, of which alone the planes are wanted, at the scale of all.
+
+    >>> features(Image(np.zeros((8, 8, 3), np.float32), Kind.COLOUR)).shape
+    (8, 8, 3)
     """
     pixels = image.pixels if pixels is None else pixels
     if image.kind is Kind.COLOUR:

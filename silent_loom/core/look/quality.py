@@ -55,6 +55,9 @@ def blockiness(grey: Floats) -> float:
     -----
     Second differences, so that slopes do not count; the grid line against the mean of the other seven, after Wang, Sheikh
     & Bovik, No-reference perceptual quality assessment of JPEG compressed images, ICIP 2002.
+
+    >>> round(blockiness(np.tile(np.repeat(np.arange(8, dtype=np.float32), 8), (64, 1))), 2) > 1
+    True
     """
     found = []
     for plane in (grey, grey.T):

@@ -19,7 +19,11 @@ AGREE = 1.0
 
 def most_contrast(colour: Floats) -> Floats:
     """The mix of the channels in which detail stands out most, stretched to 0…1: red bricks in grey joints may be as
-    light as these (first principal component of what is finer than a hundredth of the picture)."""
+    light as these (first principal component of what is finer than a hundredth of the picture).
+
+    >>> most_contrast(np.random.default_rng(1).random((8, 8, 3)).astype(np.float32)).shape
+    (8, 8)
+    """
     fine = colour - cv2.GaussianBlur(colour, (0, 0), max(colour.shape) / 100)
     axes = np.linalg.eigh(np.cov(fine.reshape(-1, colour.shape[2])[::7].T.astype(np.float64)))[1]
     plane = (colour @ axes[:, -1]).astype(np.float32)

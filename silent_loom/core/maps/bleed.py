@@ -40,6 +40,9 @@ def bled(colour: Floats, opacity: Floats, wraps: bool, whole: float = 0.98) -> F
     -----
     A distance fill (Danielsson, Euclidean distance mapping, 1980). Whatever average a smaller size takes over the border then
     is of the surface's own colours; where nothing is there at all colour stays.
+
+    >>> bled(np.array([[[1, 0, 0], [0, 0, 0]]], np.float32), np.array([[1, 0]], np.float32), False).tolist()
+    [[[1.0, 0.0, 0.0], [1.0, 0.0, 0.0]]]
     """
     there = opacity >= whole
     if not there.any():

@@ -36,7 +36,11 @@ class Elements:
 
 
 def measured(labels: Labels, wraps: bool) -> Elements:
-    """Figures of every label; those of labels that do not occur are 0."""
+    """Figures of every label; those of labels that do not occur are 0.
+
+    >>> measured(np.array([[1, 1, 2], [1, 1, 2]], np.int32), False).area.tolist()
+    [0.0, 4.0, 2.0]
+    """
     h, w = labels.shape
     flat = labels.ravel()
     area = np.bincount(flat).astype(float)
@@ -61,13 +65,21 @@ def measured(labels: Labels, wraps: bool) -> Elements:
 
 
 def offsets(at: NDArray[Any], centre: Numbers, period: int, wraps: bool) -> Numbers:
-    """How far places lie from a centre, the shorter way round on a sheet that wraps."""
+    """How far places lie from a centre, the shorter way round on a sheet that wraps.
+
+    >>> offsets(np.array([1.0, 9.0]), np.array([0.0, 0.0]), 10, True).tolist()
+    [1.0, -1.0]
+    """
     far: Numbers = at - centre
     return (far + period / 2) % period - period / 2 if wraps else far
 
 
 def inner_of(labels: Labels, wraps: bool) -> NDArray[np.bool_]:
-    """Texels whose neighbours to the right and below are of the same element, shape (H, W)."""
+    """Texels whose neighbours to the right and below are of the same element, shape (H, W).
+
+    >>> inner_of(np.array([[1, 1, 2], [1, 1, 2], [1, 1, 2]], np.int32), False).tolist()
+    [[True, False, True], [True, False, True], [True, True, True]]
+    """
     out = (labels == np.roll(labels, -1, 1)) & (labels == np.roll(labels, -1, 0))
     if not wraps:
         out[:, -1] = out[-1] = True
@@ -94,7 +106,11 @@ RANDOMS = 4
 
 
 def chances(count: int, seed: int) -> Floats:
-    """Four random numbers for every label 0…count−1, shape (count, 4)."""
+    """Four random numbers for every label 0…count−1, shape (count, 4).
+
+    >>> chances(3, 7).shape
+    (3, 4)
+    """
     return np.stack([random(count, seed, k) for k in range(RANDOMS)], 1).astype(np.float32)
 
 
@@ -137,7 +153,11 @@ def _voted(small, wraps, out, y0, y1):  # type: ignore[no-untyped-def]
 
 
 def sized(labels: Labels, width: int, height: int, wraps: bool) -> Labels:
-    """Labels at another size, their borders smooth."""
+    """Labels at another size, their borders smooth.
+
+    >>> sized(np.array([[1, 2]], np.int32), 4, 1, False).tolist()
+    [[1, 1, 2, 2]]
+    """
     if labels.shape == (height, width):
         return labels
     out = np.empty((height, width), np.int32)
@@ -146,5 +166,9 @@ def sized(labels: Labels, width: int, height: int, wraps: bool) -> Labels:
 
 
 def labels_of(plane: Floats) -> Labels:
-    """Labels of an id thread as whole numbers."""
+    """Labels of an id thread as whole numbers.
+
+    >>> labels_of(np.array([[0.2, 0.2], [0.7, 0.7]], np.float32)).tolist()
+    [[0, 0], [1, 1]]
+    """
     return np.ascontiguousarray(np.rint(plane), np.int32)

@@ -24,7 +24,11 @@ _COARSER_FROM = 6
 
 
 def directions(fine: bool) -> list[tuple[int, int]]:
-    """Lattice steps (across, down) of 16 azimuths, or of 32 when ``fine``; every texel lies on a line of each."""
+    """Lattice steps (across, down) of 16 azimuths, or of 32 when ``fine``; every texel lies on a line of each.
+
+    >>> len(directions(False)), len(directions(True))
+    (16, 32)
+    """
     quarter = _BASIC + (_FINER if fine else ())
     out: list[tuple[int, int]] = []
     for x, y in quarter:
@@ -279,6 +283,11 @@ def sky_of(
     Jimenez, Wu, Pesce & Jarabo, Practical real-time strategies for accurate indirect occlusion, SIGGRAPH courses, 2016.
     Max, Horizon mapping: shadows for bump-mapped surfaces, The Visual Computer 4, 1988. Timonen & Westerholm, Scalable
     height field self-shadowing, Computer Graphics Forum 29, 2010.
+
+    >>> flat = np.zeros((4, 4), np.float32)
+    >>> up = np.tile(np.array([0, 0, 1], np.float32), (4, 4, 1))
+    >>> sky_of(flat, up, (1.0, 1.0), 10.0).seen.max()
+    np.float32(1.0)
     """
     rows, cols = height.shape
     radius = min(radius, _ROUNDS * max(cols * texel[0], rows * texel[1]))
@@ -347,7 +356,11 @@ def _directed(mean: Floats, normals: Floats) -> Floats:
 
 
 def sky_visibility(height: Floats, texel: tuple[float, float], radius: float, *, fine: bool = False, task: Task = IDLE) -> Floats:
-    """Cosine-weighted part of the sky that a level receiver sees at every texel: as `sky_of` with every normal straight up."""
+    """Cosine-weighted part of the sky that a level receiver sees at every texel: as `sky_of` with every normal straight up.
+
+    >>> sky_visibility(np.zeros((4, 4), np.float32), (1.0, 1.0), 10.0).min()
+    np.float32(1.0)
+    """
     normals = np.zeros((*height.shape, 3), np.float32)
     normals[..., 2] = 1
     return sky_of(height, normals, texel, radius, fine=fine, task=task).seen

@@ -137,7 +137,13 @@ def _edges(strength, labels, wraps, a, b, s):  # type: ignore[no-untyped-def]
 
 
 def basins(strength: Floats, size: float, wraps: bool) -> Labels:
-    """Many small basins, none that spans two elements: the minima of the smoothed barriers, flooded."""
+    """Many small basins, none that spans two elements: the minima of the smoothed barriers, flooded.
+
+    >>> strength = np.zeros((6, 6), np.float32)
+    >>> strength[:, 2] = strength[:, 5] = 1
+    >>> len(np.unique(basins(strength, 3.0, True)))
+    2
+    """
     soft = blur(strength, max(0.8, size / 14), wraps)
     window = max(3, 2 * round(size / 12) + 1)
     pad = window // 2

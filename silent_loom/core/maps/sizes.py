@@ -97,6 +97,10 @@ def weighed(
     Bands are differences of Gaussians an octave apart (Burt & Adelson, The Laplacian pyramid as a compact image code, 1983),
     whose widths are parts of the repeat: the same weights mean the same at every resolution. Neighbours of equal weight are
     taken together.
+
+    >>> wave = np.sin(np.arange(64) * 2 * np.pi / 16)[None].repeat(64, 0).astype(np.float32)
+    >>> np.abs(weighed(wave, (1.0, 1.0), 64.0, True, lambda mm: 1.0) - wave).max() < 1e-5
+    np.True_
     """
     mean = np.float32(plane.mean())
     bands = list(_steps(texel, longest))
@@ -115,7 +119,12 @@ def weighed(
 
 
 def spectrum(plane: Floats, texel: tuple[float, float], longest: float, wraps: bool) -> list[tuple[float, float]]:
-    """How much there is of every size: middle of a band as a part of the longer side, standard deviation of the band."""
+    """How much there is of every size: middle of a band as a part of the longer side, standard deviation of the band.
+
+    >>> wave = np.sin(np.arange(64) * 2 * np.pi / 16)[None].repeat(64, 0).astype(np.float32)
+    >>> max(spectrum(wave, (1.0, 1.0), 64.0, True), key=lambda s: s[1])[0]
+    0.1767766952966369
+    """
     found: list[tuple[float, float]] = []
     finer, done = plane, 0.0
     for size, sigma in _steps(texel, longest):

@@ -88,6 +88,10 @@ def unstepped(plane: Floats, step: float, wraps: bool, task: Task = IDLE) -> Flo
     The tautest such surface: a membrane held between both bounds, relaxed from coarse to fine (a projected Jacobi scheme, as for
     obstacle problems: Glowinski 1984; the bounds are those of decoding quantised images, Alter, Durand & Froment 2005). No
     force crosses where neighbours differ by more than one step, so edges stay where and as steep as they are.
+
+    >>> ramp = np.repeat(np.arange(8, dtype=np.float32), 8)[None].repeat(64, 0)
+    >>> float(np.abs(np.diff(unstepped(ramp, 1.0, False)[32])).max()) < 0.5
+    True
     """
     h, w = plane.shape
     f = np.ascontiguousarray(plane, np.float32)

@@ -420,6 +420,9 @@ def warp_homography(
     -----
     Catmull-Rom interpolation; where a result texel covers more than one source texel it is the mean of as many
     bilinear samples, up to 8 × 8. A normal's slopes go through the inverse transpose of the Jacobian (chain rule).
+
+    >>> warp_homography(Image(np.ones((4, 4, 1), np.float32), Kind.DATA), np.eye(3), 2, 2, (10.0, 10.0)).plane().tolist()
+    [[1.0, 1.0], [1.0, 1.0]]
     """
     m = np.ascontiguousarray(to_source, np.float64)
     lens = np.array([image.width / 2, image.height / 2, math.hypot(image.width, image.height) / 2, bulge])

@@ -64,7 +64,11 @@ def learn(samples: NDArray[np.floating], kind: Kind) -> Gauss:
 
 
 def sampled(pixels: Floats, count: int = 60_000) -> Floats:
-    """About ``count`` samples of an image, evenly spread, shape (N, C)."""
+    """About ``count`` samples of an image, evenly spread, shape (N, C).
+
+    >>> sampled(np.arange(12, dtype=np.float32).reshape(3, 4, 1), 3).ravel().tolist()
+    [0.0, 2.0, 8.0, 10.0]
+    """
     step = max(1, int(np.sqrt(pixels.shape[0] * pixels.shape[1] / count)))
     return np.ascontiguousarray(pixels[::step, ::step].reshape(-1, pixels.shape[2]))
 

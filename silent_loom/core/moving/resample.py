@@ -204,6 +204,9 @@ def resize(image: Image, width: int, height: int, task: Task = IDLE) -> Image:
     """Another number of texels over the same millimetres: area average down, Catmull-Rom up, ids by nearest.
 
     Normals are averaged as vectors and made unit length again.
+
+    >>> resize(Image(np.arange(8, dtype=np.float32).reshape(2, 4, 1), Kind.DATA), 2, 1).plane().tolist()
+    [[2.5, 4.5]]
     """
     if (width, height) == (image.width, image.height):
         return image
@@ -222,6 +225,10 @@ def resize(image: Image, width: int, height: int, task: Task = IDLE) -> Image:
 
 
 def at_most(image: Image, size: int, task: Task = IDLE) -> Image:
-    """An image with a longer side of at most ``size`` texels, and none of fewer than eight, for deciding on."""
+    """An image with a longer side of at most ``size`` texels, and none of fewer than eight, for deciding on.
+
+    >>> at_most(Image(np.zeros((40, 80, 1), np.float32), Kind.DATA), 20).pixels.shape
+    (10, 20, 1)
+    """
     scale = min(1.0, size / max(image.width, image.height))
     return resize(image, max(8, round(image.width * scale)), max(8, round(image.height * scale)), task)

@@ -112,6 +112,9 @@ def green_direction(normals: Floats, height: Floats | None = None) -> Green:
     (integrability; Frankot & Chellappa 1988). It is measured in blocks and at four scales, since maps put together from
     details, compressed or edited by hand are integrable only in part. Where the curl does not tell, as on a map whose
     slopes run one way only, a height that comes along may.
+
+    >>> green_direction(np.tile(np.array([0, 0, 1], np.float32), (16, 16, 1)))
+    Green(way='unknown', confidence=0.0, why='the map is flat')
     """
     step = max(1, int(min(normals.shape[:2]) / SIDE))
     n = normals

@@ -42,6 +42,9 @@ def look(plane: Floats) -> Look:
 
     A mask or metallic map is nearly all black and white; occlusion is mostly white with darker places; height varies more
     broadly than it does finely; roughness is what is left.
+
+    >>> look(np.full((8, 8), 0.5, np.float32))
+    Look(looks_like='constant', value=0.5)
     """
     low, high = float(plane.min()), float(plane.max())
     if high - low < 1.5 / 255:

@@ -214,7 +214,12 @@ def laid(ground: Ground, bond: Bond, across_mm: float, down_mm: float, *, seed: 
 
 
 def boards(ground: Ground, length_mm: float, width_mm: float, seed: int, spread: float = 0.5) -> Places:
-    """Boards along the sheet, their ends anywhere."""
+    """Boards along the sheet, their ends anywhere.
+
+    >>> from silent_loom.core.patterns.ground import Ground
+    >>> boards(Ground.of(64, 64, (1000.0, 1000.0)), 500.0, 250.0, 1).cx.shape
+    (8,)
+    """
     nx, ny = ground.counts(length_mm, width_mm)
     found = []
     for row in range(ny):

@@ -153,6 +153,11 @@ def noise(
     -----
     Perlin, Improving noise, 2002, on a lattice that is counted modulo its size; sums after Ebert et al. (Texturing and
     modeling, 1994); warped domains after Perlin 1985.
+
+    >>> from silent_loom.core.patterns.ground import Ground
+    >>> small, large = (noise(Ground.of(n, n, (100.0, 100.0)), (4, 4)) for n in (32, 256))
+    >>> bool(np.abs(small[16, 16] - large[128:136, 128:136].mean()) < 0.1)
+    True
     """
     out = np.zeros((ground.height, ground.width), np.float32)
     moved = None if warp is None else np.ascontiguousarray(warp, np.float32)

@@ -27,6 +27,9 @@ def outlines(path: str) -> tuple[NDArray[np.float64], ...]:
     ------
     WeaveError
         It is not such a path, or has no area.
+
+    >>> [o.round(2).tolist() for o in outlines("M0 0 L1 0 L1 1 Z")]
+    [[[-1.0, -1.0], [-1.0, -1.0], [-1.0, -1.0], [1.0, -1.0], [1.0, -1.0], [1.0, 1.0], [1.0, 1.0], [-1.0, -1.0]]]
     """
     from svgelements import Path
 
@@ -70,6 +73,9 @@ def drawn(
         Half a copy's size in texels.
     turns : float64 array, shape (N,)
         Radians.
+
+    >>> drawn("M0 0 L1 0 L1 1 L0 1 Z", 4, 4, np.array([[2.0, 2.0]]), (1.0, 1.0), np.array([0.0])).max()
+    np.float32(1.0)
     """
     fine = 4 if max(width, height) <= 4096 else 1
     out = np.zeros((height * fine, width * fine), np.uint8)

@@ -22,6 +22,11 @@ def strewn(ground: Ground, apart_mm: float, seed: int, *, jitter: float = 0.8, s
         0 is a regular grid, 1 anywhere in the field.
     share : float
         Part of the fields that have one.
+
+    >>> from silent_loom.core.patterns.ground import Ground
+    >>> x, y = strewn(Ground.of(64, 64, (100.0, 100.0)), 20.0, 3)
+    >>> len(x) == len(y), len(x)
+    (True, 30)
     """
     nx, ny = ground.counts(apart_mm, apart_mm * 0.87, (1, 2))
     fw, fh = ground.size_mm[0] / nx, ground.size_mm[1] / ny

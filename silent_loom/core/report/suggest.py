@@ -82,7 +82,11 @@ def _askew(image: Image) -> str:
 
 
 def smoothness(image: Image) -> float:
-    """Part of the variance of a sheet that is broader than a fiftieth of it, 0…1."""
+    """Part of the variance of a sheet that is broader than a fiftieth of it, 0…1.
+
+    >>> round(smoothness(Image(np.full((64, 64, 3), 0.5, np.float32), Kind.COLOUR)), 2)
+    0.94
+    """
     planes = features(image)
     broad = blur(planes, 0.02 * max(image.width, image.height), False)
     whole = float(np.var(planes, (0, 1)).sum())

@@ -46,6 +46,12 @@ def changed_blocks(before: Image, after: Image, side: int = SIDE, task: Task = I
     -------
     bool array, shape (rows of blocks, columns of blocks), or None
         None when the two are not pictures of one shape and kind.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> one, other = np.zeros((64, 64, 1), np.float32), np.zeros((64, 64, 1), np.float32)
+    >>> other[0, 0] = 1
+    >>> changed_blocks(Image(one, Kind.DATA), Image(other, Kind.DATA), 32).tolist()
+    [[True, False], [False, False]]
     """
     a, b = before.pixels, after.pixels
     if a.shape != b.shape or before.kind is not after.kind or before.size_mm != after.size_mm:

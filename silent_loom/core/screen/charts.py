@@ -21,6 +21,9 @@ def checker(width: int, height: int) -> NDArray[np.uint8]:
     """Squares with a letter for their column and a number for their row; the notch of each lies at its upper left.
 
     What is stretched, turned, mirrored, moved or repeated shows, and where it came from. uint8, shape (H, W, 3), sRGB.
+
+    >>> checker(64, 64).shape
+    (64, 64, 3)
     """
     across = 8 if width <= height else round(8 * width / height)
     down = 8 if height <= width else round(8 * height / width)
@@ -60,7 +63,11 @@ def gradient(width: int, height: int) -> NDArray[np.uint16]:
 
 
 def orientation(width: int, height: int) -> NDArray[np.uint8]:
-    """An arrow to the right, one up, and words along all edges: which way u and v run. uint8, shape (H, W, 3), sRGB."""
+    """An arrow to the right, one up, and words along all edges: which way u and v run. uint8, shape (H, W, 3), sRGB.
+
+    >>> orientation(64, 32).shape
+    (32, 64, 3)
+    """
     out = np.empty((height, width, 3), np.uint8)
     out[:] = _LINEN
     least = min(width, height)
@@ -119,6 +126,9 @@ def chart(name: str, width: int, height: int) -> Picture:
     ------
     LoomError
         There is no such chart, or nobody could read it at this size.
+
+    >>> chart("checker", 64, 64).samples.shape
+    (64, 64, 3)
     """
     if name not in CHARTS:
         raise LoomError(f"there is no chart called '{name}'", "chart", f"There are {', '.join(CHARTS)}.")

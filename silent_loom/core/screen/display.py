@@ -20,6 +20,10 @@ def shown(image: Image, meaning: ThreadSpec) -> Floats:
     """A map as it is looked at, 0…1: over its range, colour as linear light, labels as colours of their own.
 
     Shape (H, W, C); directions get a third channel of 0.5.
+
+    >>> from silent_loom.core.weave.threads import spec
+    >>> shown(Image(np.full((1, 1, 1), 0.25, np.float32), Kind.DATA), spec("roughness")).tolist()
+    [[[0.25]]]
     """
     pixels = visible(image)
     scale, offset, _ = _look(image, meaning)
@@ -27,7 +31,11 @@ def shown(image: Image, meaning: ThreadSpec) -> Floats:
 
 
 def visible(image: Image) -> Floats:
-    """Samples that a screen can show as grey or as three channels; others as a stand-in of colours."""
+    """Samples that a screen can show as grey or as three channels; others as a stand-in of colours.
+
+    >>> visible(Image(np.array([[[0.0, 0, 1]]], np.float32), Kind.NORMAL)).tolist()
+    [[[0.0, 0.0, 1.0]]]
+    """
     if image.kind is Kind.ID:
         return label_colours(image.pixels[..., 0])
     if image.kind is Kind.VECTOR:
@@ -82,7 +90,12 @@ def _look(image: Image, meaning: ThreadSpec) -> tuple[np.float32, np.float32, bo
 
 
 def rgba(image: Image, meaning: ThreadSpec, task: Task = IDLE) -> NDArray[np.uint8]:
-    """uint8 array, shape (H, W, 4), opaque."""
+    """uint8 array, shape (H, W, 4), opaque.
+
+    >>> from silent_loom.core.weave.threads import spec
+    >>> rgba(Image(np.full((1, 1, 1), 0.5, np.float32), Kind.DATA), spec("roughness")).tolist()
+    [[[128, 128, 128, 255]]]
+    """
     out = np.empty((image.height, image.width, 4), np.uint8)
     look, src = _look(image, meaning), np.ascontiguousarray(visible(image))
     over_rows(image.height, partial(_rgba, src, 0, 0, *look, out), task, cost=image.width * 2e-3)
@@ -104,7 +117,12 @@ def rgba_blocks(image: Image, meaning: ThreadSpec, blocks: NDArray[np.bool_], si
 
 
 def histogram(image: Image, meaning: ThreadSpec, bins: int = 128) -> list[list[int]]:
-    """Counts over 0…1 of what is shown (sRGB-encoded for colour), one list a channel."""
+    """Counts over 0…1 of what is shown (sRGB-encoded for colour), one list a channel.
+
+    >>> from silent_loom.core.weave.threads import spec
+    >>> histogram(Image(np.array([[[0.0], [1.0]]], np.float32), Kind.DATA), spec("roughness"), 2)
+    [[1, 1]]
+    """
     step = max(1, int(np.sqrt(image.width * image.height / 300_000)))
     part = image.with_pixels(image.pixels[::step, ::step])
     codes, _ = quantise(shown(part, meaning), "16", colour=image.kind is Kind.COLOUR)

@@ -60,6 +60,11 @@ def cut_off(image: Image, meaning: ThreadSpec, part: Part = "") -> tuple[NDArray
     """Where a map is at or beyond the low and the high end of what a file holds, in any channel (or in one); both (H, W).
 
     The parts of a direction are cut beyond −1…1 only: their ends belong to them.
+
+    >>> from silent_loom.core.weave.threads import spec
+    >>> low, high = cut_off(Image(np.array([[[-0.5], [0.5], [1.5]]], np.float32), Kind.DATA), spec("roughness"), "")
+    >>> low.ravel().tolist(), high.ravel().tolist()
+    ([True, False, False], [False, False, True])
     """
     values = shown(image, meaning)
     if part in ("r", "g", "b") and values.shape[2] == 3:

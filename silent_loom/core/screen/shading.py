@@ -53,6 +53,10 @@ def lamp_light(
     Fresnel after Schlick 1994 in its spherical Gaussian form (Lagarde 2012), reflectance 0.04 of what is no metal. What a
     rough surface scatters more than once is given back to the highlight (Turquin, Practical multiple scattering compensation
     for microfacet models, 2019); the diffuse part is Lambert's, of the light that was not reflected.
+
+    >>> up = [0.0, 0.0, 1.0]
+    >>> lamp_light([0.5, 0.5, 0.5], up, 1.0, 0.0, to_light=up, to_eye=up, light=[1.0, 1, 1]).round(3).tolist()
+    [0.156, 0.156, 0.156]
     """
     colour, n = np.asarray(base, np.float64), np.asarray(normal, np.float64)
     metal, weight = np.asarray(metallic, np.float64)[..., None], np.asarray(specular, np.float64)[..., None]
@@ -123,6 +127,9 @@ def on_screen(light: ArrayLike, exposure: float = 1.0) -> NDArray[np.uint8]:
     -----
     Colours below 0.76 stay what they are but for the 4 % that a highlight of 0.04 adds everywhere; what is brighter is brought
     within the screen's range without a change of hue, and paled at last (Khronos PBR Neutral tone mapper, 2024).
+
+    >>> on_screen([[0.0, 0.5, 4.0]]).tolist()
+    [[150, 168, 253]]
     """
     colour: NDArray[Any] = np.asarray(light, np.float64) * exposure
     least = colour.min(-1, keepdims=True)

@@ -53,6 +53,9 @@ def settings_from(pairs: Sequence[str]) -> dict[str, dict[str, Any]]:
     ------
     SettingError
         A pair cannot be read, or names no step or setting.
+
+    >>> settings_from(["height.depth_mm=4", "tone.brightness=0.1"])
+    {'height': {'depth_mm': 4}, 'tone': {'brightness': 0.1}}
     """
     found: dict[str, dict[str, Any]] = {}
     for step, name, value in pairs_from(pairs):

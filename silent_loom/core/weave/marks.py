@@ -41,6 +41,9 @@ def mask_of(
         Where tones are picked.
     ids : int32 array, shape (height, width), or None
         Labels of elements that are picked.
+
+    >>> mask_of((), None, 4, 2).sum()
+    np.int64(0)
     """
     whole = np.zeros((height, width), bool)
     for region in regions:

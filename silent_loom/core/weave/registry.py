@@ -38,7 +38,11 @@ def steps() -> MappingProxyType[str, AnyStep]:
 
 
 def families() -> dict[str, str]:
-    """Folders of steps and their titles, in the order in which they are shown: ``ORDER`` and ``TITLE`` of each package."""
+    """Folders of steps and their titles, in the order in which they are shown: ``ORDER`` and ``TITLE`` of each package.
+
+    >>> families()["maps"]
+    'Maps'
+    """
     package = importlib.import_module(STEPS)
     names = [info.name for info in pkgutil.iter_modules(package.__path__) if info.ispkg]
     found = {name: importlib.import_module(f"{STEPS}.{name}") for name in names}
@@ -47,17 +51,29 @@ def families() -> dict[str, str]:
 
 
 def family(name: str) -> str:
-    """The folder that a step lies in, directly or deeper, by which steps are sorted on screen."""
+    """The folder that a step lies in, directly or deeper, by which steps are sorted on screen.
+
+    >>> family("height")
+    'maps'
+    """
     return type(step(name)).__module__.removeprefix(f"{STEPS}.").split(".")[0]
 
 
 def known(name: str) -> AnyStep | None:
-    """One step, or None where there is none of this name."""
+    """One step, or None where there is none of this name.
+
+    >>> known("height").title, known("none such")
+    ('Height', None)
+    """
     return steps().get(name)
 
 
 def can(name: str, what: str) -> bool:
-    """Whether a step says that it can do something (`Step.can`); one that is not known can nothing."""
+    """Whether a step says that it can do something (`Step.can`); one that is not known can nothing.
+
+    >>> can("height", "depth")
+    True
+    """
     found = known(name)
     return found is not None and what in found.can
 
@@ -69,6 +85,9 @@ def able(what: str) -> str:
     ------
     WeaveError
         None can.
+
+    >>> able("depth")
+    'height'
     """
     for name, found in steps().items():
         if what in found.can:
@@ -77,7 +96,11 @@ def able(what: str) -> str:
 
 
 def all_able(what: str) -> list[str]:
-    """Names of all steps that say that they can do something."""
+    """Names of all steps that say that they can do something.
+
+    >>> all_able("depth")
+    ['height', 'integrate']
+    """
     return [name for name, found in steps().items() if what in found.can]
 
 
@@ -89,6 +112,9 @@ def maker(thread: str, kind: str = "") -> str | None:
     thread : str
     kind : str
         Of what it is to be made from: a step that reads this kind goes before one that does not.
+
+    >>> maker("normal", "normal")
+    'normal'
     """
     made = []
     for found in steps().values():
@@ -122,12 +148,20 @@ def _taken(name: str) -> set[str]:
 
 
 def asked_for(thread: str) -> dict[str, Any]:
-    """Settings with which a thread is made that its step does not make as it comes fresh."""
+    """Settings with which a thread is made that its step does not make as it comes fresh.
+
+    >>> asked_for("roughness")
+    {}
+    """
     return next((dict(f.asked[thread]) for f in steps().values() if thread in f.asked), {})
 
 
 def fields(name: str) -> dict[str, FieldInfo]:
-    """Declared settings of a step by name, in the order in which they are shown; none of a step that is not known."""
+    """Declared settings of a step by name, in the order in which they are shown; none of a step that is not known.
+
+    >>> list(fields("metallic"))[:2]
+    ['mode', 'value']
+    """
     found = known(name)
     if found is None:
         return {}
@@ -142,6 +176,9 @@ def step(name: str) -> AnyStep:
     ------
     WeaveError
         When there is none of this name.
+
+    >>> step("height").title
+    'Height'
     """
     try:
         return steps()[name]
@@ -156,6 +193,9 @@ def settings_of(name: str, values: dict[str, Any]) -> Settings:
     ------
     SettingError
         Names the first setting that is wrong, what is wrong with it, and what it takes.
+
+    >>> settings_of("height", {"depth_mm": 4}).depth_mm
+    4.0
     """
     model = step(name).Settings
     try:
@@ -170,5 +210,9 @@ def settings_of(name: str, values: dict[str, Any]) -> Settings:
 
 
 def plain(values: Any) -> Any:
-    """Settings as JSON keeps them: tuples as lists, numpy numbers as numbers."""
+    """Settings as JSON keeps them: tuples as lists, numpy numbers as numbers.
+
+    >>> plain({"a": (1, 2)})
+    {'a': [1, 2]}
+    """
     return json.loads(json.dumps(values, default=float))

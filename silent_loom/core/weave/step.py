@@ -118,7 +118,11 @@ def info_of(picture: Picture) -> SourceInfo:
 
 
 def whole(texels: Texels) -> tuple[int, int]:
-    """Width and height of the array for a demand."""
+    """Width and height of the array for a demand.
+
+    >>> whole((512.0, 255.6))
+    (512, 256)
+    """
     return max(1, round(texels[0])), max(1, round(texels[1]))
 
 

@@ -203,6 +203,9 @@ def check_name(name: str) -> str:
     ------
     WeaveError
         Names are a letter and then letters, digits and underscores, 60 of them at most.
+
+    >>> check_name("moss")
+    'moss'
     """
     if not name.isidentifier() or len(name) > 60:
         raise WeaveError("this is not the name of a thread", name[:60], "Use letters, digits and _, a letter first.")

@@ -85,7 +85,11 @@ class Lexicon:
 
 @cache
 def lexicon() -> Lexicon:
-    """The words that ship."""
+    """The words that ship.
+
+    >>> len(lexicon().__dataclass_fields__) > 2
+    True
+    """
     folder = resources.files("silent_loom.core") / "recipes" / "words"
 
     def told(name: str) -> Any:

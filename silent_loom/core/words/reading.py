@@ -77,6 +77,9 @@ def read(phrase: str, known: Lexicon | None = None) -> Reading:
     The longest words that mean something are taken first ('riveted plate' before 'plate'). Colours and qualities belong to the
     next noun; after the surface was named, and no noun follows, to the surface. The last surface that is named is the one that is
     meant, unless something lies on it: 'sand on old boards' means boards.
+
+    >>> [u for u in read("wet black slate").__dataclass_fields__][:2]
+    ['phrase', 'surface']
     """
     words = known or lexicon()
     found = _settled(list(_matched(tokens(phrase), words)), words)

@@ -112,7 +112,11 @@ class Forecast:
 
 
 def memory_for(width: int, height: int, supersample: int = 1) -> int:
-    """Bytes that a bake needs at the worst moment, about."""
+    """Bytes that a bake needs at the worst moment, about.
+
+    >>> memory_for(4096, 4096) < memory_for(8192, 8192)
+    True
+    """
     texels = width * height * supersample**2
     return BASE_BYTES + EACH * min(texels, LARGE) + EACH_LARGE * max(0, texels - LARGE)
 

@@ -69,7 +69,12 @@ class Difference:
 
 
 def as_filed(image: Image, meaning: ThreadSpec, task: Task = IDLE) -> Floats:
-    """A map as the file of a plain delivery holds it, 0…1, shape (H, W, C); colour is sRGB-encoded."""
+    """A map as the file of a plain delivery holds it, 0…1, shape (H, W, C); colour is sRGB-encoded.
+
+    >>> from silent_loom.core.weave.threads import spec
+    >>> as_filed(Image(np.full((1, 1, 1), 0.3, np.float32), Kind.DATA), spec("roughness")).ravel().round(3).tolist()
+    [0.3019999861717224]
+    """
     if image.kind is Kind.ID:
         return image.pixels
     spec = of_maps(profile("plain"), {meaning.name: meaning}, [meaning.name]).files[0]

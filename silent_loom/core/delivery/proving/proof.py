@@ -53,7 +53,12 @@ class Proved:
 
 
 def as_codes(image: Image, meaning: ThreadSpec) -> Floats:
-    """A map as files hold it, 0…1, not rounded; colour sRGB-encoded."""
+    """A map as files hold it, 0…1, not rounded; colour sRGB-encoded.
+
+    >>> from silent_loom.core.weave.threads import spec
+    >>> as_codes(Image(np.full((1, 1, 1), 0.5, np.float32), Kind.DATA), spec("roughness")).ravel().tolist()
+    [0.5]
+    """
     values = np.clip(shown(image, meaning), 0, 1)
     return encode_srgb(values).astype(np.float32) if image.kind is Kind.COLOUR else values
 

@@ -148,7 +148,11 @@ class Seen:
 
 
 def apart(one: NDArray[np.uint8], other: NDArray[np.uint8]) -> Seen:
-    """Two pictures of `looked_at`."""
+    """Two pictures of `looked_at`.
+
+    >>> apart(np.zeros((2, 2, 3), np.uint8), np.full((2, 2, 3), 3, np.uint8))
+    Seen(mean=0.4724916037039871, p99=0.4724916037039871, max=0.4724916037039871)
+    """
     far = delta_e00(lab(decode_srgb(one / 255.0)), lab(decode_srgb(other / 255.0)))
     return Seen(float(far.mean()), float(np.quantile(far, 0.99)), float(far.max()))
 

@@ -80,7 +80,11 @@ def _gradient(bits: Bits, at: Sequence[NDArray[np.float64]]) -> NDArray[np.float
 
 
 def gradient_noise(p: Value, channels: int = 1) -> Value:
-    """Gradient noise at places, shape (…, 2 or 3) to (…, channels): about -1…1; up to three channels share one hash."""
+    """Gradient noise at places, shape (…, 2 or 3) to (…, channels): about -1…1; up to three channels share one hash.
+
+    >>> gradient_noise(np.array([[[0.0, 0.0], [0.3, 0.6]]]), 1).round(4).tolist()
+    [[[0.0], [0.128]]]
+    """
     d = p.shape[-1]
     base = np.floor(p)
     f = p - base
@@ -100,7 +104,11 @@ def gradient_noise(p: Value, channels: int = 1) -> Value:
 
 
 def noise(p: Value, channels: int) -> Value:
-    """As many channels as a type has: two and four are made of one and three, some of them read elsewhere."""
+    """As many channels as a type has: two and four are made of one and three, some of them read elsewhere.
+
+    >>> noise(np.array([[[0.3, 0.6]]]), 2).round(4).tolist()
+    [[[0.128, -0.2923]]]
+    """
     away = np.array([19.0, 193.0, 17.0][: p.shape[-1]])
     if channels == 2:
         return np.concatenate([gradient_noise(p), gradient_noise(p + away)], axis=-1)
@@ -110,7 +118,11 @@ def noise(p: Value, channels: int) -> Value:
 
 
 def fractal(p: Value, channels: int, octaves: int, lacunarity: float, diminish: float) -> Value:
-    """A sum of octaves."""
+    """A sum of octaves.
+
+    >>> fractal(np.array([[[0.3, 0.6]]]), 1, 3, 2.0, 0.5).round(4).tolist()
+    [[[-0.0788]]]
+    """
     away = np.array([19.0, 193.0, 17.0][: p.shape[-1]])
 
     def summed(q: Value, n: int) -> Value:
@@ -128,7 +140,11 @@ def fractal(p: Value, channels: int, octaves: int, lacunarity: float, diminish: 
 
 
 def cell_noise(p: Value, channels: int = 1) -> Value:
-    """One random number, or three, for every cell of a lattice."""
+    """One random number, or three, for every cell of a lattice.
+
+    >>> cell_noise(np.array([[[0.2, 0.3], [0.4, 0.9], [1.5, 0.1]]]), 1).round(4).tolist()
+    [[[0.8603], [0.8603], [0.295]]]
+    """
     corner = [np.floor(p[..., k]).astype(np.int64) for k in range(p.shape[-1])]
     if channels == 1:
         return (hashed(*corner) / np.float64(0xFFFFFFFF))[..., None]
@@ -140,6 +156,9 @@ def worley(p: Value, channels: int, jitter: float, style: int, metric: int) -> V
     """Distances to the nearest points, one in every cell; or, by ``style`` 1, the random number of the nearest point's cell.
 
     ``metric``: 0 Euclidean, 1 its square, 2 Manhattan, 3 Chebyshev.
+
+    >>> worley(np.array([[[0.5, 0.9]]]), 1, 0.0, 0, 0).round(4).tolist()
+    [[[0.4]]]
     """
     d = p.shape[-1]
     corner = np.floor(p)

@@ -32,6 +32,9 @@ def parsed(text: str, kind: str, space: str, where: str) -> Value:
     Raises
     ------
     FileError
+
+    >>> parsed("0.25, 0.5, 1", "color3", "lin_rec709", "colour").tolist()
+    [0.25, 0.5, 1.0]
     """
     if kind == "boolean":
         return np.array([1.0 if text.strip().lower() == "true" else 0.0])
@@ -46,7 +49,11 @@ def parsed(text: str, kind: str, space: str, where: str) -> Value:
 
 
 def together(*values: Value) -> list[Value]:
-    """Values of one shape, whichever of them cover the sheet; numbers widen to the channels of others."""
+    """Values of one shape, whichever of them cover the sheet; numbers widen to the channels of others.
+
+    >>> [v.tolist() for v in together(np.array([0.5]), np.array([1.0, 2.0]))]
+    [[0.5, 0.5], [1.0, 2.0]]
+    """
     most = max(v.shape[-1] for v in values)
     wide = [np.repeat(v, most, axis=-1) if v.shape[-1] == 1 and most > 1 else v for v in values]
     if any(v.ndim == 3 for v in wide):
@@ -64,5 +71,9 @@ def luminance(value: Value) -> Value:
 
 
 def at(value: Any, k: int) -> Value:
-    """One channel."""
+    """One channel.
+
+    >>> at(np.array([0.1, 0.2, 0.3]), 1).tolist()
+    [0.2]
+    """
     return np.asarray(value)[..., k : k + 1]

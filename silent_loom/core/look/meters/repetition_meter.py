@@ -42,7 +42,13 @@ def saliency(image: Image) -> Floats:
 
 
 def repetition(image: Image) -> float:
-    """0…1: 0 nothing stands out, over 0.5 it is seen from afar at 4 × 4."""
+    """0…1: 0 nothing stands out, over 0.5 it is seen from afar at 4 × 4.
+
+    >>> sheet = np.full((256, 256, 3), 0.5, np.float32)
+    >>> sheet[100:124, 100:124] = 0.05
+    >>> repetition(Image(sheet, Kind.COLOUR, wraps=True)) > 0.5
+    True
+    """
     z = float(saliency(image).max())
     return float(1 - np.exp(-max(0.0, z - 4.0) / 5.0))
 
@@ -92,6 +98,10 @@ def copies(image: Image) -> float:
     -----
     Windows of a sixteenth of the sheet, overlapping by half, are looked for by normalised correlation in the rest of the
     sheet and in its mirror images; those found again with more than 0.94 count. A regular motif counts: see its lattice.
+
+    >>> sheet = np.tile(np.random.default_rng(1).random((32, 32, 3), np.float32), (2, 2, 1))
+    >>> round(copies(Image(sheet, Kind.COLOUR, wraps=True)), 2)
+    1.0
     """
     side = 256
     w, h = (side, max(32, round(side * image.height / image.width)))

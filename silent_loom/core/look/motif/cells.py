@@ -110,7 +110,11 @@ def found_repeats(planes: Floats, across: Points, down: Points, task: Task = IDL
 
 
 def apply(homography: Points, points: Points) -> Points:
-    """Points through a homography; not finite on its horizon."""
+    """Points through a homography; not finite on its horizon.
+
+    >>> apply(np.diag([2.0, 3.0, 1.0]), np.array([[1.0, 1.0]])).tolist()
+    [[2.0, 3.0]]
+    """
     out = np.c_[points, np.ones(len(points))] @ homography.T
     with np.errstate(divide="ignore", invalid="ignore"):
         return np.asarray(out[:, :2] / out[:, 2:], np.float64)

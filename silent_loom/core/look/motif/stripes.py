@@ -18,13 +18,21 @@ MOST = 0.52
 
 
 def vertex(before: float, at: float, after: float) -> float:
-    """Where between its neighbours a peak has its top, −½…½: that of the parabola through all three."""
+    """Where between its neighbours a peak has its top, −½…½: that of the parabola through all three.
+
+    >>> vertex(1.0, 3.0, 2.0)
+    0.16666666666666666
+    """
     bend = before - 2 * at + after
     return 0.0 if bend >= -1e-12 else float(np.clip(0.5 * (before - after) / bend, -0.5, 0.5))
 
 
 def tops_of(profile: NDArray[np.float64], start: int) -> NDArray[np.int_]:
-    """Where a profile has its tops, from a place on."""
+    """Where a profile has its tops, from a place on.
+
+    >>> tops_of(np.array([0.0, 1, 0, 2, 0]), 0).tolist()
+    [1, 3]
+    """
     tops = np.flatnonzero((profile[1:-1] > profile[:-2]) & (profile[1:-1] >= profile[2:])) + 1
     return tops[tops >= start]
 

@@ -86,7 +86,13 @@ class Curvature(MapStep[CurvatureSettings]):
 
 
 def bulging(height: Image, scale_mm: float, task: Task) -> Floats:
-    """How far a height rises above what lies around it at a scale, in millimetres, shape (H, W): above zero on ridges."""
+    """How far a height rises above what lies around it at a scale, in millimetres, shape (H, W): above zero on ridges.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> bulging(Image(np.zeros((8, 8, 1), np.float32), Kind.DATA, wraps=True), 20.0, IDLE).max()
+    np.float32(0.0)
+    """
     (tx, ty), sigma = height.texel_mm, scale_mm / 2
     near = blur(height.plane(), (sigma / tx, sigma / ty), height.wraps, task)
     wide = blur(height.plane(), (WIDER * sigma / tx, WIDER * sigma / ty), height.wraps, task)

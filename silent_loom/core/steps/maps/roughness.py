@@ -184,7 +184,12 @@ def _made(s: RoughnessSettings, plane: Floats, low: float, high: float, image: I
 
 
 def scalar(image: Image, task: Task) -> Floats:
-    """One plane: sRGB-encoded luminance of colour, the plane itself of data. A fresh array."""
+    """One plane: sRGB-encoded luminance of colour, the plane itself of data. A fresh array.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> scalar(Image(np.full((1, 1, 3), 0.214, np.float32), Kind.COLOUR), IDLE).ravel().round(2).tolist()
+    [0.5]
+    """
     if image.kind is Kind.COLOUR:
         return encode(luminance(image.pixels, task), task)
     return image.plane().copy()

@@ -162,7 +162,11 @@ def finer(sheet: Sheet) -> int:
 
 
 def reduced(samples: NDArray[Any], fine: int) -> Floats:
-    """Means of blocks of texels."""
+    """Means of blocks of texels.
+
+    >>> reduced(np.arange(4, dtype=np.float32).reshape(2, 2), 2).tolist()
+    [[1.5]]
+    """
     if fine == 1:
         return np.ascontiguousarray(samples, np.float32)
     h, w = samples.shape[0] // fine, samples.shape[1] // fine
@@ -185,11 +189,19 @@ def told(laid: Laid, ground: Ground, seed: int, names: tuple[str, ...], depth: F
 
 
 def turned(samples: NDArray[Any]) -> NDArray[Any]:
-    """What was drawn on a sheet with its sides changed, turned back: rows for columns."""
+    """What was drawn on a sheet with its sides changed, turned back: rows for columns.
+
+    >>> turned(np.arange(6).reshape(2, 3)).shape
+    (3, 2)
+    """
     return np.asarray(cv2.transpose(np.ascontiguousarray(samples)))  # in blocks; numpy's own walks across all of memory
 
 
 def usual(values: Floats, low: float, high: float) -> Floats:
-    """Values between two levels as 0…1, what lies beyond cut off."""
+    """Values between two levels as 0…1, what lies beyond cut off.
+
+    >>> usual(np.array([1.0, 2.5, 5.0], np.float32), 2.0, 4.0).tolist()
+    [0.0, 0.25, 1.0]
+    """
     t = (values - np.float32(low)) * np.float32(1 / (high - low))
     return np.clip(t, 0, 1, out=t)

@@ -317,7 +317,11 @@ def _local_linear(plane: Floats, sigma: float) -> Floats:
 
 
 def evenness(image: Image) -> float:
-    """95th minus 5th percentile of CIE L* of the illumination part, a blur of an eighth of the extent; 0 is even."""
+    """95th minus 5th percentile of CIE L* of the illumination part, a blur of an eighth of the extent; 0 is even.
+
+    >>> round(evenness(Image(np.full((64, 64, 3), 0.5, np.float32), Kind.COLOUR)), 3)
+    0.0
+    """
     y = luminance(image.pixels)
     gw, gh = _grid(image)
     small = reduce_area(y, gw, gh)

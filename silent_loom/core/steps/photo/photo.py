@@ -84,5 +84,9 @@ def _to(pixels: Floats, sheet: Sheet, task: Task) -> Floats:
 
 
 def reduced(native: tuple[int, int], level: int) -> tuple[int, int]:
-    """Texels of a photo averaged down by 2 to the power of ``level``."""
+    """Texels of a photo averaged down by 2 to the power of ``level``.
+
+    >>> reduced((4001, 3000), 1)
+    (2000, 1500)
+    """
     return max(1, round(native[0] / 2**level)), max(1, round(native[1] / 2**level))

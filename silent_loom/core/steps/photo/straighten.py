@@ -255,7 +255,11 @@ def pixel_corners(corners: Corners, width: int, height: int) -> NDArray[np.float
 
 
 def from_pixels(corners: NDArray[np.float64], width: int, height: int) -> Corners:
-    """Texel centres to parts of the photo; inverse of `pixel_corners`."""
+    """Texel centres to parts of the photo; inverse of `pixel_corners`.
+
+    >>> from_pixels(np.array([[0.0, 0], [100, 0], [100, 50], [0, 50]]), 100, 50)
+    ((0.005, 0.01), (1.005, 0.01), (1.005, 1.01), (0.005, 1.01))
+    """
     parts = (np.asarray(corners, np.float64).reshape(4, 2) + 0.5) / (width, height)
     a, b, c, d = ((float(x), float(y)) for x, y in parts)
     return a, b, c, d

@@ -58,6 +58,9 @@ def rgb_of(text: str) -> Floats:
     Raises
     ------
     ValueError
+
+    >>> rgb_of("#ff0000").tolist()
+    [1.0, 0.0, 0.0]
     """
     from silent_loom.core.base.srgb import decode_srgb
 

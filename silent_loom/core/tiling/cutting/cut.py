@@ -137,6 +137,9 @@ def edge_prices(difference: Floats, gradient: Floats) -> Prices:
     -------
     Prices
         The borders cost as much as their only neighbour; both ways along cost the same.
+
+    >>> edge_prices(np.ones((4, 8), np.float32), np.zeros((4, 8), np.float32))[0].shape
+    (4, 9)
     """
     eps = 0.05 * float(gradient.mean()) + 1e-6
     pair = difference[:, :-1] + difference[:, 1:]

@@ -64,7 +64,11 @@ class Layers:
 
 
 def window_at(scale: float) -> int:
-    """Texels that the median looks at each way, odd."""
+    """Texels that the median looks at each way, odd.
+
+    >>> window_at(1.0), window_at(0.5)
+    (31, 17)
+    """
     return max(3, round(WINDOW * scale) | 1)
 
 

@@ -60,7 +60,12 @@ def _ease(x: NDArray[np.float64]) -> Floats:
 
 
 def windows(n: int) -> tuple[Floats, Floats]:
-    """Eases at both borders of a strip of n texels, where each picture has to be exact."""
+    """Eases at both borders of a strip of n texels, where each picture has to be exact.
+
+    >>> first, second = windows(4)
+    >>> (first + second).tolist()
+    [1.0, 1.7407407760620117, 1.7407407760620117, 1.0]
+    """
     x = np.arange(n, dtype=np.float64) + 0.5
     fade = max(1.5, 0.14 * n)
     return _ease((x - 0.5) / fade), _ease((n - 0.5 - x) / fade)

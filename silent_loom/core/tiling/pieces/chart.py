@@ -8,7 +8,11 @@ from silent_loom.core.base.images import Image, Kind
 
 
 def chart(width: int, height: int, size_mm: tuple[float, float]) -> Image:
-    """A test chart that wraps: numbered squares in eight tones with an arrow up, so that turns and jumps are seen."""
+    """A test chart that wraps: numbered squares in eight tones with an arrow up, so that turns and jumps are seen.
+
+    >>> chart(64, 32, (200.0, 100.0)).pixels.shape
+    (32, 64, 3)
+    """
     y, x = np.mgrid[0:height, 0:width]
     u, v = x / width * 8 % 1, y / height * 8 % 1
     i, j = (x * 8 // width).astype(int), (y * 8 // height).astype(int)

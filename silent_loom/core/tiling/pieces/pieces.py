@@ -16,6 +16,9 @@ def framed(repeat: Floats, frame: int) -> Floats:
     """A repeat that goes on at all sides, so that a block near its edges is read like any other.
 
     Rows are as long as keeps those above each other out of the same lines of the cache.
+
+    >>> framed(np.arange(4, dtype=np.float32).reshape(2, 2, 1), 1)[0, :4, 0].tolist()
+    [3.0, 2.0, 3.0, 2.0]
     """
     h, w, channels = repeat.shape
     length = w + 2 * frame

@@ -118,6 +118,9 @@ def beginning(name: str) -> Beginning:
     ------
     WeaveError
         There is none of this name.
+
+    >>> beginning("gravel").title
+    'Gravel'
     """
     if name not in beginnings():
         near = [n for n in beginnings() if name[:4] in n] or list(beginnings())

@@ -36,7 +36,12 @@ class Knob:
 
 
 def knobs(weave: Weave) -> list[Knob]:
-    """Every dial of a weave that nothing else moves, the outermost first."""
+    """Every dial of a weave that nothing else moves, the outermost first.
+
+    >>> from silent_loom.core.weave.rows.saved import shipped
+    >>> type(knobs(next(iter(shipped().values())).weave)).__name__
+    'list'
+    """
     found: list[tuple[str, str, int, Dial]] = []
     moved: set[tuple[str, str]] = set()
     for place in tree.walk(weave.steps):
@@ -83,6 +88,10 @@ def reseeded(weave: Weave, number: int) -> Weave:
     ------
     SettingError
         The number is negative.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> reseeded(woven_from("gravel"), 5) == woven_from("gravel")
+    False
     """
     if number < 0:
         raise SettingError("a seed is 0 or more", f"--seed {number}", "Give another one.")
@@ -136,6 +145,10 @@ def variants(
     ------
     SettingError
         There is nothing to vary.
+
+    >>> from silent_loom.core.weave.rows.saved import shipped_recipe
+    >>> [v.seed for v in variants(shipped_recipe("slate-roof").weave, 2, [], 0.5, True, 1)]
+    [1, 2]
     """
     known = {k.name: k for k in knobs(weave)} | {k.dial.id: k for k in knobs(weave)}
     unknown = next((d for d in dials if d not in known), None)
@@ -158,7 +171,12 @@ def variants(
 
 
 def has_seeds(weave: Weave) -> bool:
-    """Whether any step of a weave goes by chance."""
+    """Whether any step of a weave goes by chance.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> has_seeds(woven_from("gravel"))
+    True
+    """
     return any("seed" in registry.fields(r.step) for r in weave.rows())
 
 

@@ -12,7 +12,13 @@ from silent_loom.core.weave.rows.model import AMOUNT, DEEPEST, Dial, Drive, Entr
 
 
 def titled(weave: Weave, row_id: str) -> str:
-    """The words for a row on screen: the title of its step, or the name of a group."""
+    """The words for a row on screen: the title of its step, or the name of a group.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> titled(weave, weave.rows()[0].id)
+    'Empty sheet'
+    """
     entry = weave.at(row_id)
     if isinstance(entry, GroupEntry):
         return entry.name
@@ -28,7 +34,13 @@ def _with(weave: Weave, steps: tuple[Entry, ...]) -> Weave:
 
 
 def switched(weave: Weave, row_id: str, on: bool) -> Weave:
-    """A row or group switched on or off."""
+    """A row or group switched on or off.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> switched(weave, weave.rows()[0].id, False).rows()[0].on
+    False
+    """
     return weave.with_entry(weave.at(row_id).model_copy(update={"on": on}))
 
 
@@ -39,7 +51,13 @@ def added(weave: Weave, new: StepEntry, to: int, into: str = "") -> Weave:
 
 
 def removed(weave: Weave, row_id: str) -> Weave:
-    """A row, or a group with all that is in it, taken away; dials no longer move what is gone."""
+    """A row, or a group with all that is in it, taken away; dials no longer move what is gone.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> len(weave.rows()) - len(removed(weave, weave.rows()[-1].id).rows())
+    1
+    """
     gone = {p.entry.id for p in tree.walk((weave.at(row_id),))}
     return _without_drives(_with(weave, tree.replaced(weave.steps, row_id, ())), gone)
 
@@ -73,6 +91,12 @@ def grouped(weave: Weave, row_ids: Sequence[str], name: str) -> tuple[Weave, str
     ------
     WeaveError
         The rows do not lie side by side.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> made, ident = grouped(weave, [weave.rows()[-1].id], "Last")
+    >>> made.at(ident).name
+    'Last'
     """
     if not row_ids:
         raise WeaveError("no rows are chosen", "group", "Choose some.")
@@ -95,6 +119,12 @@ def dissolved(weave: Weave, group_id: str) -> Weave:
     ------
     WeaveError
         It is no group.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> made, ident = grouped(weave, [weave.rows()[-1].id], "Last")
+    >>> len(made.steps), dissolved(made, ident) == weave
+    (6, True)
     """
     from silent_loom.core.weave.rows.resolve import resolved
 
@@ -111,7 +141,14 @@ def dissolved(weave: Weave, group_id: str) -> Weave:
 
 
 def renamed(weave: Weave, group_id: str, name: str) -> Weave:
-    """A group called otherwise."""
+    """A group called otherwise.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> made, ident = grouped(weave, [weave.rows()[-1].id], "Last")
+    >>> renamed(made, ident, "Finish").at(ident).name
+    'Finish'
+    """
     if not name.strip():
         raise WeaveError("a group needs a name", "group", "Give it one.")
     return weave.with_entry(weave.group(group_id).model_copy(update={"name": name.strip()[:60]}))
@@ -123,7 +160,13 @@ def folded(weave: Weave, group_id: str, shut: bool) -> Weave:
 
 
 def noted(weave: Weave, row_id: str, note: str) -> Weave:
-    """A weave with what is noted of a row or a group."""
+    """A weave with what is noted of a row or a group.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> noted(weave, weave.rows()[0].id, "a first try").rows()[0].note
+    'a first try'
+    """
     return weave.with_entry(weave.at(row_id).model_copy(update={"note": note.strip()[:1000]}))
 
 
@@ -169,7 +212,11 @@ def _anew(entry: Entry, names: dict[str, str]) -> Entry:
 
 
 def digests(values: Any) -> set[str]:
-    """Files that settings name, however deep."""
+    """Files that settings name, however deep.
+
+    >>> digests({"source": "ab" * 32, "width_mm": 100}) == {"ab" * 32}
+    True
+    """
     if isinstance(values, str):
         return {values} if len(values) == 64 and not set(values) - set("0123456789abcdef") else set()
     inside = values.values() if isinstance(values, Mapping) else values if isinstance(values, list | tuple) else ()
@@ -237,6 +284,12 @@ def set_values(weave: Weave, row_id: str, values: Mapping[str, Any]) -> Weave:
     Raises
     ------
     WeaveError, SettingError
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> row = next(r for r in weave.rows() if r.step == "normal")
+    >>> set_values(weave, row.id, {"strength": 2.0}).at(row.id).settings["strength"]
+    2.0
     """
     if isinstance(weave.at(row_id), GroupEntry):
         for dial, value in values.items():

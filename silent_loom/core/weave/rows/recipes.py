@@ -99,6 +99,9 @@ def recipe(name: str) -> Recipe:
     ------
     WeaveError
         There is none of this name.
+
+    >>> recipe("photo").title
+    'From a photo'
     """
     if name not in recipes():
         raise WeaveError(f"there is no recipe called '{name}'", "recipe", f"There are {', '.join(recipes())}.")

@@ -36,7 +36,12 @@ Resolved = StepEntry | GroupEnd
 
 
 def resolved(weave: Weave) -> list[Resolved]:
-    """The rows that are on, in order, their settings as dials leave them, and the ends of groups that are mixed as a whole."""
+    """The rows that are on, in order, their settings as dials leave them, and the ends of groups that are mixed as a whole.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> len(resolved(woven_from("gravel"))) == len(woven_from("gravel").rows())
+    True
+    """
     rows: list[Resolved] = []
     open_groups: list[tuple[GroupEntry, int]] = []
     turned: dict[str, dict[str, float]] = {}

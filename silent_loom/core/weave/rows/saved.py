@@ -67,7 +67,12 @@ class SavedRecipe(BaseModel):
 
 
 def open_slots(weave: Weave) -> list[str]:
-    """Ids of the rows of a weave that bring a photo in and name none."""
+    """Ids of the rows of a weave that bring a photo in and name none.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> open_slots(woven_from("gravel"))
+    []
+    """
     return [r.id for r in weave.rows() if registry.can(r.step, "photo") and not r.settings.get("source")]
 
 
@@ -125,7 +130,11 @@ def _shapes(step: str) -> dict[str, str]:
 
 @cache
 def shipped() -> Mapping[str, SavedRecipe]:
-    """Every recipe that comes with the application, by name, family by family."""
+    """Every recipe that comes with the application, by name, family by family.
+
+    >>> len(shipped())
+    27
+    """
     folder = resources.files("silent_loom.core") / "recipes" / "surfaces"
     found: dict[str, SavedRecipe] = {}
     for file in sorted(folder.iterdir(), key=lambda f: f.name):
@@ -150,6 +159,9 @@ def shipped_recipe(name: str) -> SavedRecipe:
     Raises
     ------
     WeaveError
+
+    >>> shipped_recipe("photo-concrete").title
+    'Cast and concrete'
     """
     if name not in shipped():
         raise WeaveError(f"there is no recipe called '{name[:60]}'", "recipe", f"There are {', '.join(shipped())}.")

@@ -47,7 +47,12 @@ def walk(entries: Sequence[Entry]) -> Iterator[Place]:
 
 
 def steps_of(entry: Entry) -> list[StepEntry]:
-    """The steps of a group, or a step by itself."""
+    """The steps of a group, or a step by itself.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> [len(steps_of(e)) for e in woven_from("gravel").steps][:2]
+    [1, 2]
+    """
     return [p.entry for p in walk((entry,)) if not is_group(p.entry)]  # type: ignore[misc]
 
 
@@ -100,6 +105,11 @@ def find(entries: Sequence[Entry], row: str) -> str:
     ------
     WeaveError
         When there is none; what there is at that place is said.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> find(weave.steps, "normal") == next(r.id for r in weave.rows() if r.step == "normal")
+    True
     """
     if any(p.entry.id == row for p in walk(entries)):
         return row

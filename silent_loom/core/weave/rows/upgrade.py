@@ -19,6 +19,11 @@ def parsed(text: str | bytes) -> Weave:
     ------
     ValueError
         It is no JSON, or no weave (pydantic's `ValidationError`).
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> parsed(weave.model_dump_json()) == weave
+    True
     """
     body: Any = json.loads(text)
     todo = list(body["steps"]) if isinstance(body, dict) and isinstance(body.get("steps"), list) else []
