@@ -1,7 +1,7 @@
 """Milliseconds from a question to the last byte of its answer, while one setting moves, before the demo's slate.
 
 Start `make demo`, then `python -m bench.nudge http://127.0.0.1:8321`. What comes before the moved row is cached; every question
-has a value that was not asked for before. Nothing is stored.
+has a value that was not asked for before. A copy of the slate is made, with a row that tells its elements apart.
 """
 
 from __future__ import annotations
@@ -21,26 +21,39 @@ NUDGES = (
     ("normal", "strength", "normal", 512, "60 / 120"),
     ("roughness", "low", "roughness", 512, "60 / 120"),
     ("occlusion", "strength", "occlusion", 512, "400"),
+    ("elements", "join", "id", 512, "400"),
+    ("elements", "size_mm", "border", 512, "400"),
     ("light", "amount", "form", 256, "250"),
     ("light", "amount", "form", 512, "1000"),
 )
 
 
+def posted(address: str, body: dict[str, Any]) -> Any:
+    return json.loads(sent(address, body))
+
+
+def sent(address: str, body: dict[str, Any]) -> bytes:
+    request = urllib.request.Request(
+        address, json.dumps(body).encode(), {"content-type": "application/json", "origin": address.split("/api")[0]}
+    )
+    with urllib.request.urlopen(request) as got:
+        return bytes(got.read())
+
+
 def answer(address: str, question: dict[str, Any]) -> float:
     """Seconds to the last byte."""
-    request = urllib.request.Request(
-        address, json.dumps(question).encode(), {"content-type": "application/json", "origin": address.split("/api")[0]}
-    )
     start = time.perf_counter()
-    with urllib.request.urlopen(request) as got:
-        if not got.read():
-            raise RuntimeError("a question was given up")
+    if not sent(address, question):
+        raise RuntimeError("a question was given up")
     return time.perf_counter() - start
 
 
 def main(address: str) -> None:
     listed = json.load(urllib.request.urlopen(f"{address}/api/materials"))["materials"]
-    at = f"{address}/api/materials/{next(m['id'] for m in listed if 'slate' in m['name'])}"
+    slate = next(m["id"] for m in listed if "slate" in m["name"])
+    copy = posted(f"{address}/api/materials/{slate}/duplicate", {})
+    at = f"{address}/api/materials/{copy['id']}"
+    posted(f"{at}/change", {"base": copy["head"], "kind": "add", "step": "elements", "settings": {}, "to": 99})
     rows = {r["step"]: r for r in json.load(urllib.request.urlopen(at))["weave"]["rows"]}
     fresh = 0.002 * np.random.default_rng().random()  # a second run asks for other values
     print("row        setting     asked      aim ms     median   95th percentile")
@@ -48,7 +61,8 @@ def main(address: str) -> None:
         end = "form" if what == "form" else "map"
         took = []
         for i in range(24):
-            settings = {**rows[step]["settings"], field: 0.3 + 0.011 * i + 0.003 * turn + fresh}
+            value = 0.3 + 0.011 * i + 0.003 * turn + fresh
+            settings = {**rows[step]["settings"], field: 100 + 100 * value if field == "size_mm" else value}
             draft = {"step_id": rows[step]["id"], "settings": settings, "view": f"nudge-{fresh}", "sequence": 1000 * turn + i + 1}
             took.append(answer(f"{at}/{end}", {**draft, "size": size, **({} if what == "form" else {"thread": what})}))
         ms = 1000 * np.array(took[2:])

@@ -20,6 +20,7 @@ FLAGS = [
     "--no-sandbox",
     "--use-angle=swiftshader",
     "--enable-unsafe-swiftshader",
+    "--disable-gpu-rasterization",  # Debian asks for it; without a graphics card SwiftShader would play each page's drawing
     "--disable-background-networking",
     "--disable-component-update",
     "--disable-sync",
