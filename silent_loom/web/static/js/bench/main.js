@@ -1,5 +1,6 @@
 import Alpine from "/static/vendor/alpine/alpine.csp.min.js";
 import { cm, el, get, picture } from "../base/api.js";
+import { drawnInSoftware } from "../base/soft.js";
 import { chosen, choose } from "../base/units.js";
 import { Chart } from "./weave/chart.js";
 import { Controls } from "./controls/controls.js";
@@ -11,7 +12,6 @@ import { startOdd } from "./sheets/odd.js";
 import { startReading } from "./sheets/reading.js";
 import { startTrying } from "./sheets/trying.js";
 import { startVariations } from "./sheets/variations.js";
-import { drawnInSoftware } from "./table/form/rough.js";
 import { Table } from "./table/panes.js";
 import { State } from "./state.js";
 import { Strip } from "./strip.js";

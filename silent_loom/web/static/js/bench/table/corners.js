@@ -1,5 +1,6 @@
 // Corners of a rectangle, dragged on the photo, with a magnifier at the pointer.
 import { el } from "../../base/api.js";
+import { penOf } from "../../base/soft.js";
 
 const NAMES = ["top left", "top right", "bottom right", "bottom left"];
 
@@ -10,7 +11,7 @@ export class CornersView {
     this.canvas = document.createElement("canvas");
     this.canvas.setAttribute("role", "img");
     this.canvas.setAttribute("aria-label", "The photo as it came");
-    this.context = this.canvas.getContext("2d");
+    this.context = penOf(this.canvas);
     this.loupe = el("canvas", { class: "loupe", width: 300, height: 300, hidden: true });
     this.handles = NAMES.map((name, i) => {
       const handle = el("button", { class: "corner", type: "button", "aria-label": `Corner ${name}; arrow keys move it`, "data-corner": i, hidden: true });

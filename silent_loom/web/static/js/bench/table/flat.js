@@ -1,5 +1,6 @@
 // A map laid flat: alone, repeated, or with its joins brought to the middle; zoom down to texels, exact read-out.
 import { cm, post } from "../../base/api.js";
+import { penOf } from "../../base/soft.js";
 import { Asking } from "../asking.js";
 import { Hand } from "../hand/hand.js";
 import { Fine, FINE } from "./fine.js";
@@ -17,7 +18,7 @@ export class FlatView {
     this.canvas = document.createElement("canvas");
     this.canvas.tabIndex = 0;
     this.canvas.setAttribute("role", "img");
-    this.context = this.canvas.getContext("2d");
+    this.context = penOf(this.canvas);
     this.sheet = document.createElement("canvas"); // the map itself
     this.pen = this.sheet.getContext("2d", { willReadFrequently: true });
     this.key = "";         // which picture it is

@@ -1,4 +1,5 @@
 // Two states of the flat picture: wiped over each other, beside each other, one after the other, or their difference.
+import { penOf } from "../../base/soft.js";
 import { Asking } from "../asking.js";
 
 const GRIP = 12; // how near the wipe a press takes hold of it
@@ -78,7 +79,7 @@ export class Pair {
   }
 
   layer(i, box, { canvas: sheet, mm }) {
-    const layer = this.layers[i], { canvas } = this.flat, c = layer.getContext("2d");
+    const layer = this.layers[i], { canvas } = this.flat, c = penOf(layer);
     if (layer.width !== canvas.width || layer.height !== canvas.height) { layer.width = canvas.width; layer.height = canvas.height; }
     this.flat.ground(c, box);
     const shift = this.way === "beside" ? ((i ? 1 : -1) * box.width) / 4 : 0;

@@ -50,12 +50,3 @@ export class Rough {
     else delete this.over.dataset.whole;
   }
 }
-
-// Without a graphics card every vertex and sample is the processor's work.
-export function drawnInSoftware() {
-  const gl = document.createElement("canvas").getContext("webgl2");
-  const info = gl?.getExtension("WEBGL_debug_renderer_info");
-  const name = info ? String(gl.getParameter(info.UNMASKED_RENDERER_WEBGL)) : "";
-  gl?.getExtension("WEBGL_lose_context")?.loseContext();
-  return !gl || /swiftshader|llvmpipe|software|basic render/i.test(name);
-}

@@ -2,10 +2,11 @@
 // same light. Shading only: every map comes from the application.
 import * as THREE from "/static/vendor/three/three.module.js";
 import { el } from "../../../base/api.js";
+import { drawnInSoftware } from "../../../base/soft.js";
 import { LIGHTS, surroundings } from "./lights.js";
 import { Deferred } from "./deferred.js";
 import { HANDS } from "./hands.js";
-import { Rough, drawnInSoftware } from "./rough.js";
+import { Rough } from "./rough.js";
 import { FORMS, modelOf, person, tilesOf } from "./shapes.js";
 import { Surface, patched, uniforms } from "./surface.js";
 import { Tools } from "./tools.js";
