@@ -27,7 +27,8 @@ SCROLLED = """async () => {
 
 def main(address: str) -> None:
     listed = asked(f"{address}/api/materials")["materials"]
-    copy = asked(f"{address}/api/materials/{next(m['id'] for m in listed if 'slate' in m['name'])}/duplicate", {})
+    slate = next(m["id"] for m in reversed(listed) if "slate" in m["name"])
+    copy = asked(f"{address}/api/materials/{slate}/duplicate", {})
     at, head = f"{address}/api/materials/{copy['id']}", copy["head"]
     for i in range(ROWS):
         settings = {"brightness": 0.001 * (i % 7)}

@@ -52,7 +52,7 @@ def asked(address: str, body: dict[str, Any] | None = None) -> Any:
 
 def main(address: str) -> None:
     listed = asked(f"{address}/api/materials")["materials"]
-    slate = next(m["id"] for m in listed if "slate" in m["name"])
+    slate = next(m["id"] for m in reversed(listed) if "slate" in m["name"])
     copy = asked(f"{address}/api/materials/{slate}/duplicate", {})
     with sync_playwright() as p:
         browser = p.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)

@@ -50,7 +50,7 @@ def answer(address: str, question: dict[str, Any]) -> float:
 
 def main(address: str) -> None:
     listed = json.load(urllib.request.urlopen(f"{address}/api/materials"))["materials"]
-    slate = next(m["id"] for m in listed if "slate" in m["name"])
+    slate = next(m["id"] for m in reversed(listed) if "slate" in m["name"])
     copy = posted(f"{address}/api/materials/{slate}/duplicate", {})
     at = f"{address}/api/materials/{copy['id']}"
     posted(f"{at}/change", {"base": copy["head"], "kind": "add", "step": "elements", "settings": {}, "to": 99})

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from silent_loom.core.base.colour import lab
 from silent_loom.core.base.images import Floats, Image
 from silent_loom.core.base.kernels import kernel
+from silent_loom.core.base.lately import Lately
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.maps.flood import Labels, connected, flooded
 from silent_loom.core.moving.resample import at_most, blur
@@ -28,6 +29,10 @@ STEP, TINT = 1.3, 0.5
 """How much a step of height, or of colour, counts beside a valley."""
 _WIDE = 1 / 10
 """Width up to which a valley is a joint, as a part of an element."""
+
+
+Neighbours = tuple[NDArray[Any], NDArray[Any], NDArray[Any], int]
+"""Pairs of basins side by side, each as one number; barriers along their borders, summed; lengths; count of labels."""
 
 
 @dataclass(frozen=True)
@@ -164,13 +169,17 @@ def merged(labels: Labels, strength: Floats, wraps: bool, join: float, least: fl
     least : float
         Texels below which a basin is no element and goes to the neighbour behind its weakest border.
     """
-    keys, total, length, count = _borders_of(labels, strength, wraps)
+    return _merged(labels, _borders_of(labels, strength, wraps), join, least)
+
+
+def _merged(labels: Labels, told: Neighbours, join: float, least: float) -> Labels:
+    keys, total, length, count = told
     area = np.bincount(labels.ravel(), minlength=count).astype(float)
     limit, _ = _parting(total / length, length, join)
     return _united(labels, keys // count, keys % count, total, length, area, limit, least)
 
 
-def _borders_of(labels: Labels, strength: Floats, wraps: bool) -> tuple[NDArray[Any], NDArray[Any], NDArray[Any], int]:
+def _borders_of(labels: Labels, strength: Floats, wraps: bool) -> Neighbours:
     """Every pair of neighbours as one number, the sum of barriers along their border, its length; and the count of labels."""
     room = 2 * labels.size
     a, b, s = np.empty(room, np.int64), np.empty(room, np.int64), np.empty(room, np.float32)
@@ -265,6 +274,10 @@ def _root(parent: list[int], i: int) -> int:
 
 def usual_size(height: Image | None, colour: Image | None, depth: float, tone: float, task: Task = IDLE) -> float:
     """Width of an element as a part of the longer side: the one at which borders and what is none part most clearly."""
+    return _SIZES.of(_arrays(height, colour), (depth, tone), lambda: _usual_size(height, colour, depth, tone, task))
+
+
+def _usual_size(height: Image | None, colour: Image | None, depth: float, tone: float, task: Task) -> float:
     height, colour = (None if i is None else at_most(i, SEARCHED, task) for i in (height, colour))
     like = height if height is not None else colour
     assert like is not None
@@ -293,6 +306,20 @@ def parted(
     """Labels of elements from 1, shape (H, W), and the borders they were told by; see `borders` and `merged`."""
     like = height if height is not None else colour
     assert like is not None
-    told = borders(height, colour, size, depth, tone, task)
-    fine = basins(told.strength, size, like.wraps)
-    return merged(fine, told.strength, like.wraps, join, (size / 4) ** 2), told
+
+    def work() -> tuple[Borders, Labels, Neighbours]:
+        told = borders(height, colour, size, depth, tone, task)
+        fine = basins(told.strength, size, like.wraps)
+        return told, fine, _borders_of(fine, told.strength, like.wraps)
+
+    told, fine, beside = _BASINS.of(_arrays(height, colour), (size, depth, tone, like.wraps), work)
+    return _merged(fine, beside, join, (size / 4) ** 2), told
+
+
+def _arrays(height: Image | None, colour: Image | None) -> tuple[Floats | None, Floats | None]:
+    return None if height is None else height.pixels, None if colour is None else colour.pixels
+
+
+_SIZES: Lately[float] = Lately()
+_BASINS: Lately[tuple[Borders, Labels, Neighbours]] = Lately(2)
+"""Both are the longest part of telling elements apart, and do not hang on how readily they join: the control is dragged."""
