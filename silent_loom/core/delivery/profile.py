@@ -146,6 +146,10 @@ def file_names(profile: Profile, name: str, present: Iterable[str], *, size: int
     ------
     LoomError
         A name cannot be, or two are one.
+
+    >>> from silent_loom.core.delivery.shelf import profile
+    >>> list(file_names(profile("plain"), "slate", ["base", "height"], size=1024))[:3]
+    ['slate_basecolor.png', 'slate_normal.png', 'slate_height.png']
     """
     have = set(present)
     there = [s.of(have) for s in profile.files if not s.optional or s.threads <= have]
@@ -162,6 +166,10 @@ def of_maps(wanted: Profile, meanings: Mapping[str, ThreadSpec], names: Sequence
     """A profile of some maps alone: its own files for those that it knows, and a file each for the others.
 
     Files that hold a map which is not wanted are left out. Others are 16 bits, colour 8 in sRGB.
+
+    >>> from silent_loom.core.delivery.shelf import profile
+    >>> len(of_maps(profile("plain"), {}, ["base"]).files)
+    1
     """
     files: list[FileSpec] = []
     told: set[str] = set()

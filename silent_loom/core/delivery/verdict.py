@@ -139,7 +139,12 @@ def verdict(profile: Profile, files: Sequence[Packed], present: set[str]) -> Ver
 
 
 def proposals(profile: Profile, present: set[str]) -> list[Proposal]:
-    """Packings that take less than a profile's, each by itself, the one that costs least first."""
+    """Packings that take less than a profile's, each by itself, the one that costs least first.
+
+    >>> from silent_loom.core.delivery.shelf import profile
+    >>> [p.title for p in proposals(profile("plain"), {"base"})][:1]
+    ['occlusion, roughness, metallic in one file']
+    """
     made = (_opacity(profile, present), _greys(profile), _absent(profile, present), _small(profile), _height(profile))
     return [p for p in made if p is not None]
 

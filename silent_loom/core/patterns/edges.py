@@ -29,7 +29,14 @@ def away(mask: NDArray[np.bool_], ground: Ground, reach_mm: float) -> Floats:
 
 
 def signed(coverage: Floats, ground: Ground, reach_mm: float) -> Floats:
-    """Distance in mm to the edge of what is covered, above zero inside; texels at the edge by the part that is covered."""
+    """Distance in mm to the edge of what is covered, above zero inside; texels at the edge by the part that is covered.
+
+    >>> from silent_loom.core.patterns.ground import Ground
+    >>> covered = np.zeros((8, 8), np.float32)
+    >>> covered[2:6, 2:6] = 1
+    >>> signed(covered, Ground.of(8, 8, (8.0, 8.0)), 10.0)[4].tolist()
+    [-1.5, -0.5, 0.5, 1.5, 1.5, 0.5, -0.5, -1.5]
+    """
     inside = coverage > np.float32(0.5)
     half = np.float32(0.5 * ground.texel)
     far = np.where(inside, away(inside, ground, reach_mm) - half, half - away(~inside, ground, reach_mm))

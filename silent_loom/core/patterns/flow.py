@@ -52,6 +52,10 @@ def swirl(potential: Floats, ground: Ground) -> Floats:
     Notes
     -----
     Curl noise (Bridson, Houriham & Nordenstam 2007).
+
+    >>> from silent_loom.core.patterns.ground import Ground
+    >>> swirl(np.zeros((8, 8), np.float32), Ground.of(8, 8, (10.0, 10.0))).shape
+    (2, 8, 8)
     """
     px, py = ground.pitch
     dx = (np.roll(potential, -1, 1) - np.roll(potential, 1, 1)) / np.float32(2 * px)

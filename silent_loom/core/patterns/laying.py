@@ -221,5 +221,10 @@ def bevelled(depth: Floats, width_mm: float, ground: Ground, roundness: float = 
 
 
 def covered(depth: Floats, ground: Ground) -> Floats:
-    """Share of each texel that lies inside of a border."""
+    """Share of each texel that lies inside of a border.
+
+    >>> from silent_loom.core.patterns.ground import Ground
+    >>> covered(np.array([[-1.0, 0.0, 1.0]], np.float32), Ground.of(3, 1, (3.0, 1.0))).tolist()
+    [[0.0, 0.5, 1.0]]
+    """
     return np.clip(depth / np.float32(ground.texel) + np.float32(0.5), 0, 1)

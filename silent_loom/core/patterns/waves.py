@@ -35,6 +35,10 @@ def gabor(
     -----
     The spectrum is that of sparse Gabor noise (Lagae, Lefebvre, Drettakis & Dutré 2009) in the limit of many kernels, with phases
     out of whole numbers (random phase noise: Galerne, Gousseau & Morel 2011): every size shows the same waves.
+
+    >>> from silent_loom.core.patterns.ground import Ground
+    >>> gabor(Ground.of(64, 64, (100.0, 100.0)), 10.0, fan=0.2).shape
+    (64, 64)
     """
     sx, sy = ground.size_mm
     high = (1 + 3 * spread) / wave_mm

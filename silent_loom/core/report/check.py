@@ -68,7 +68,14 @@ def kinds() -> tuple[ModuleType, ...]:
 
 
 def checked(image: Image, meaning: ThreadSpec, sheet: Mapping[str, Any] | None = None) -> list[str]:
-    """Everything that is odd about a map, a few words each."""
+    """Everything that is odd about a map, a few words each.
+
+    >>> import numpy as np
+    >>> from silent_loom.core.base.images import Kind
+    >>> from silent_loom.core.weave.threads import spec
+    >>> checked(Image(np.full((8, 8, 1), 0.5, np.float32), Kind.DATA), spec("metallic"))[:1]
+    ['constant 0.5']
+    """
     what = Checked(image, meaning, sheet or {})
     return [words for kind in kinds() for words in kind.found(what)]
 

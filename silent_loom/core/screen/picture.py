@@ -36,6 +36,10 @@ def lit(maps: Mapping[str, Image], width: int, height: int, copies: float = 1.0)
     -----
     One sun from the upper left, 35° high, and an even sky, seen from straight above. Microfacet reflection with the GGX
     distribution and Smith's height-correlated shadowing (Walter et al. 2007; Heitz 2014), Fresnel after Schlick 1994.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> lit({"base": Image(np.full((4, 4, 3), 0.5, np.float32), Kind.COLOUR)}, 8, 8).shape
+    (8, 8, 3)
     """
     base = maps["base"]
     w, h = max(8, round(width / copies)), max(8, round(width / copies * base.size_mm[1] / base.size_mm[0]))

@@ -98,6 +98,10 @@ def spread(image: Image, meaning: ThreadSpec) -> dict[str, Any]:
     dict
         channels (`Channel` as dicts), unit, dark and bright (shares of texels that are cut off), levels (different values
         among at most a million texels, of the first channel), width, height.
+
+    >>> from silent_loom.core.weave.threads import spec
+    >>> sorted(spread(Image(np.zeros((4, 4, 1), np.float32), Kind.DATA), spec("roughness")))[:2]
+    ['bright', 'channels']
     """
     pixels = visible(image)
     step = max(1, int(np.sqrt(image.width * image.height / 1_000_000)))
@@ -132,6 +136,10 @@ def colour_plot(image: Image) -> tuple[NDArray[np.uint8], float]:
         The plane of CIE a* and b*, each cell in its own colour at L* 70, more opaque the more texels lie in it.
     reach : float
         How far it goes each way, one of `REACHES`.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> colour_plot(Image(np.full((4, 4, 3), 0.5, np.float32), Kind.COLOUR))[0].shape
+    (193, 193, 4)
     """
     colours = _some_lab(image)
     reach = _reach(colours)

@@ -98,6 +98,11 @@ def differences(one: Floats, other: Floats, meaning: ThreadSpec) -> Difference:
     ------
     LoomError
         They differ in size.
+
+    >>> from silent_loom.core.weave.threads import spec
+    >>> one = np.zeros((2, 2, 1), np.float32)
+    >>> round(differences(one, one + np.float32(0.5), spec("roughness")).max, 3)
+    0.5
     """
     if one.shape[:2] != other.shape[:2]:
         sizes = " and ".join(f"{p.shape[1]} × {p.shape[0]}" for p in (one, other))

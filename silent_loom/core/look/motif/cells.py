@@ -135,6 +135,9 @@ def largest_area(homography: Points, width: int, height: int, room: float) -> tu
     Returns
     -------
     corners clockwise from the top left, shape (4, 2), and repeats across and down; None where there is none
+
+    >>> largest_area(np.eye(3), 100, 50, 0.0)[1]
+    (100, 50)
     """
     sheet = np.array([[0.0, 0.0], [width, 0], [width, height], [0, height]])
     outline = apply(np.asarray(np.linalg.inv(homography), np.float64), sheet)

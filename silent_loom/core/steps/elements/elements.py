@@ -177,7 +177,13 @@ def _joint_depth(labels: Labels, valley: Floats, wraps: bool) -> float:
 
 
 def joints_of(labels: Labels, valley: Floats, usual: float, wraps: bool) -> Floats:
-    """1 in joints, 0 in elements: valleys of more than half the usual depth that touch a border."""
+    """1 in joints, 0 in elements: valleys of more than half the usual depth that touch a border.
+
+    >>> labels = np.repeat(np.array([[1, 1, 1, 2, 2, 2]], np.int32), 4, 0)
+    >>> valley = np.repeat(np.array([[0, 0, 1, 1, 0, 0]], np.float32), 4, 0)
+    >>> joints_of(labels, valley, 1.0, False)[0].tolist()
+    [0.0, 0.0, 1.0, 1.0, 0.0, 0.0]
+    """
     deep = valley / np.float32(max(usual, 0.2))
     soft: Floats = np.clip((deep - np.float32(0.4)) / np.float32(0.25), 0, 1)
     named, count = connected(soft > 0.3, wraps)
@@ -214,7 +220,11 @@ def _along(labels: Labels, like: Image) -> tuple[Floats, Floats]:
 
 
 def edited(labels: Labels, edits: tuple[Edit, ...], wraps: bool) -> Labels:
-    """Labels after what was joined and cut by hand, numbered anew without gaps."""
+    """Labels after what was joined and cut by hand, numbered anew without gaps.
+
+    >>> edited(np.array([[3, 3, 7, 7]], np.int32), (), False).tolist()
+    [[1, 1, 2, 2]]
+    """
     h, w = labels.shape
     out = labels.copy()
     for edit in edits:

@@ -110,7 +110,14 @@ class Opacity(MapStep[OpacitySettings]):
 
 
 def moved(plane: Floats, by_mm: float, like: Image, task: Task) -> Floats:
-    """A mask with its edge moved outwards by so many millimetres, a texel soft."""
+    """A mask with its edge moved outwards by so many millimetres, a texel soft.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> hole = Image(np.ones((8, 8, 1), np.float32), Kind.DATA, (8.0, 8.0))
+    >>> moved(hole.plane(), 1.0, hole, IDLE).min()
+    np.float32(1.0)
+    """
     far = signed(plane >= 0.5, like.wraps, like.texel_mm)
     soft = np.float32(max(like.texel_mm))
     out: Floats = np.clip((far + np.float32(by_mm)) / soft + np.float32(0.5), 0, 1).astype(np.float32)

@@ -277,7 +277,12 @@ def tint_of_light(image: Image, shape: tuple[int, int], task: Task = IDLE) -> Fl
 
 
 def illumination(image: Image, reach: float, patches: float, task: Task) -> Floats:
-    """Log illumination on a small grid, mean 0: slope, vignette and a part of the patches; see `light_parts`."""
+    """Log illumination on a small grid, mean 0: slope, vignette and a part of the patches; see `light_parts`.
+
+    >>> flat = Image(np.full((64, 64, 3), 0.25, np.float32), Kind.COLOUR)
+    >>> illumination(flat, 0.5, 0.0, IDLE).shape
+    (64, 64)
+    """
     parts = light_parts(image, reach, task)
     out = parts.slope + parts.vignette + np.float32(patches) * parts.patches
     return (out - out.mean()).astype(np.float32)

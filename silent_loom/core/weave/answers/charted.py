@@ -30,6 +30,11 @@ def charted(weave: Weave, chart: str, below: str = "", into: str = "base") -> We
     ------
     WeaveError
         There is no such row, or nothing in the weave makes a sheet.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> charted(weave, "checker") == weave
+    False
     """
     if below:
         place = tree.at(weave.steps, weave.at(below).id)

@@ -127,6 +127,10 @@ def planned(weave: Weave, sources: Sources) -> Plan:
     """Make every row ready; nothing is computed, though sources may be opened for their size.
 
     A row that cannot run (a wrong setting, a missing thread) carries its error; rows above it still work.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> len(planned(woven_from("gravel"), None).rows) == len(woven_from("gravel").rows())
+    True
     """
     rows: list[Row] = []
     places: list[int] = []  # where the resolved rows that are passed over would stand

@@ -76,6 +76,11 @@ def moved(weave: Weave, row_id: str, to: int, into: str = "") -> Weave:
     ------
     WeaveError
         A group would lie in itself.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> moved(weave, weave.steps[0].id, 1).steps[1] == weave.steps[0]
+    True
     """
     entry = weave.at(row_id)
     if into and any(p.entry.id == into for p in tree.walk((entry,))):
@@ -155,7 +160,14 @@ def renamed(weave: Weave, group_id: str, name: str) -> Weave:
 
 
 def folded(weave: Weave, group_id: str, shut: bool) -> Weave:
-    """A group folded or opened on screen."""
+    """A group folded or opened on screen.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> made, ident = grouped(weave, [weave.rows()[-1].id], "Last")
+    >>> folded(made, ident, True).at(ident).folded
+    True
+    """
     return weave.with_entry(weave.group(group_id).model_copy(update={"folded": shut}))
 
 
@@ -230,6 +242,11 @@ def mixed(weave: Weave, row_id: str, values: dict[str, Any]) -> Weave:
     ------
     WeaveError
         It moves pixels.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> mixed(weave, weave.rows()[0].id, {"amount": 0.5}).rows()[0].amount
+    0.5
     """
     entry = weave.at(row_id)
     if isinstance(entry, StepEntry) and (step := registry.known(entry.step)) is not None and step.geometric:

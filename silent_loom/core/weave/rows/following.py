@@ -23,6 +23,11 @@ def followed(material: Weave, then: Weave, now: Weave) -> Weave:
     material : Weave
     then, now : Weave
         The recipe as it was when the material was made, and as it is.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> followed(weave, weave, weave) == weave
+    True
     """
     mine, old = ({p.entry.id: p.entry for p in tree.walk(w.steps)} for w in (material, then))
     made = now

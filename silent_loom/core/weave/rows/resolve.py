@@ -106,7 +106,12 @@ def _fitting(step: str, values: dict[str, float]) -> dict[str, Any]:
 
 
 def steered(weave: Weave) -> dict[str, dict[str, str]]:
-    """Which dial moves which setting: names of dials by row and setting."""
+    """Which dial moves which setting: names of dials by row and setting.
+
+    >>> from silent_loom.core.weave.rows.saved import shipped_recipe
+    >>> len(steered(shipped_recipe("slate-roof").weave)) > 0
+    True
+    """
     found: dict[str, dict[str, str]] = {}
     for place in tree.walk(weave.steps):
         for dial in getattr(place.entry, "dials", ()):

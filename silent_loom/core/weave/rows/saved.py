@@ -81,6 +81,10 @@ def emptied(weave: Weave) -> Weave:
 
     Corners, strokes, marked regions and joined elements lie where they lie on one photo only. Maps that were brought in beside
     it stay, with the files behind them.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> open_slots(emptied(woven_from("gravel")))
+    []
     """
     for row in weave.rows():
         values = {k: PLACED[shape] for k, shape in _shapes(row.step).items() if shape in PLACED and k in row.settings}

@@ -36,7 +36,12 @@ def is_group(entry: Entry) -> bool:
 
 
 def walk(entries: Sequence[Entry]) -> Iterator[Place]:
-    """Every row and group in the order in which they work, a group before its rows."""
+    """Every row and group in the order in which they work, a group before its rows.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> len(list(walk(woven_from("gravel").steps)))
+    15
+    """
     todo = [Place(e, (), i) for i, e in reversed(list(enumerate(entries)))]
     while todo:
         place = todo.pop()
@@ -63,6 +68,11 @@ def at(entries: Sequence[Entry], row_id: str) -> Place:
     ------
     WeaveError
         When there is no such row.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> steps = woven_from("gravel").steps
+    >>> at(steps, steps[1].id).entry == steps[1]
+    True
     """
     for place in walk(entries):
         if place.entry.id == row_id:
@@ -80,7 +90,13 @@ def slug(words: str) -> str:
 
 
 def path_of(entries: Sequence[Entry], row_id: str) -> str:
-    """The path of a row: names of the groups that it lies in, and its own, numbered where neighbours share it."""
+    """The path of a row: names of the groups that it lies in, and its own, numbered where neighbours share it.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> path_of(weave.steps, weave.rows()[-1].id)
+    'occlusion'
+    """
     place = at(entries, row_id)
     chain = (*place.parents, place.entry)
     parts = []
@@ -129,7 +145,13 @@ def find(entries: Sequence[Entry], row: str) -> str:
 
 
 def replaced(entries: Sequence[Entry], row_id: str, by: Sequence[Entry]) -> tuple[Entry, ...]:
-    """The tree with one row or group replaced by none, one or several."""
+    """The tree with one row or group replaced by none, one or several.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> steps = woven_from("gravel").steps
+    >>> len(steps) - len(replaced(steps, steps[0].id, ()))
+    1
+    """
     place = at(entries, row_id)
     made: Sequence[Entry] = by
     where = place.at
@@ -141,7 +163,13 @@ def replaced(entries: Sequence[Entry], row_id: str, by: Sequence[Entry]) -> tupl
 
 
 def inserted(entries: Sequence[Entry], into: str, to: int, new: Sequence[Entry]) -> tuple[Entry, ...]:
-    """The tree with rows put into a group (or the outermost list, without an id) at a position, as far as there is one."""
+    """The tree with rows put into a group (or the outermost list, without an id) at a position, as far as there is one.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> steps = woven_from("gravel").steps
+    >>> inserted(steps[1:], "", 0, steps[:1]) == steps
+    True
+    """
     if not into:
         to = max(0, min(to, len(entries)))
         return (*entries[:to], *new, *entries[to:])

@@ -40,6 +40,11 @@ def upgraded(weave: Weave) -> Weave:
     """A weave with the settings of every row in the form of today; what no step knows stays as it is.
 
     Settings that a step cannot upgrade stay, too: the row then says what is wrong with it.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> upgraded(weave) == weave
+    True
     """
     steps = weave.steps
     for place in list(tree.walk(steps)):
