@@ -15,6 +15,8 @@ from silent_loom.core.base.kernels import kernel
 from silent_loom.core.base.parallel import IDLE, Task, over_rows
 
 SIGNATURE = b"\x89PNG\r\n\x1a\n"
+BAND = 64 << 20
+"""Bytes of rows that are filtered before they are compressed."""
 _TYPES = {1: 0, 2: 4, 3: 2, 4: 6}
 """Colour type of the header by number of channels."""
 
@@ -77,17 +79,35 @@ def png_bytes(codes: NDArray[Any], *, colour: bool, fast: bool = False, small: b
     """
     h, w, c = codes.shape
     deep = codes.dtype.itemsize
-    rows = codes.astype(f">u{deep}", copy=False).reshape(h, -1).view(np.uint8)
-    rows = np.ascontiguousarray(rows)
-    lines = np.empty((h, rows.shape[1] + 1), np.uint8)
-    over_rows(h, partial(_filter, rows, c * deep, lines), task, cost=rows.shape[1] * 2e-3)
-    task.checkpoint()
-    raw: Any = lines  # numpy arrays are buffers, which their stubs for 3.11 do not say
-    body = isal_zlib.compress(raw, 1)
+    body = _compressed(codes, isal_zlib.compressobj(1), task)
     if small:
-        body = min(body, zlib.compress(raw, 9), key=len)
+        body = min(body, _compressed(codes, zlib.compressobj(9), task), key=len)
     elif not fast and len(body) < 0.3 * codes.nbytes:
-        body = min(body, zlib.compress(raw, 6), key=len)
+        body = min(body, _compressed(codes, zlib.compressobj(6), task), key=len)
     head = struct.pack(">IIBBBBB", w, h, 8 * deep, _TYPES[c], 0, 0, 0)
     tag = chunk(b"sRGB", b"\0") if colour else b""
     return b"".join([SIGNATURE, chunk(b"IHDR", head), tag, chunk(b"IDAT", body), chunk(b"IEND", b"")])
+
+
+def _compressed(codes: NDArray[Any], packer: Any, task: Task) -> bytes:
+    """Filtered rows, compressed; band by band, as a large picture would be in memory three times otherwise."""
+    h, step = len(codes), codes.shape[2] * codes.dtype.itemsize
+    wide = codes.shape[1] * step
+    band = max(64, BAND // wide)
+    parts = []
+    for y in range(0, h, band):
+        above = min(y, 1)  # a row is told by the one above it
+        rows = (
+            codes[y - above : y + band].astype(f">u{codes.dtype.itemsize}", copy=False).reshape(-1, wide // codes.dtype.itemsize)
+        )
+        rows = np.ascontiguousarray(rows.view(np.uint8))
+        lines = np.empty((len(rows), wide + 1), np.uint8)
+        work = partial(_filter_below, above, rows, step, lines)
+        over_rows(len(rows) - above, work, task, cost=wide * 2e-3)
+        task.checkpoint()
+        parts.append(packer.compress(lines[above:]))
+    return b"".join([*parts, packer.flush()])
+
+
+def _filter_below(above: int, rows: NDArray[Any], step: int, lines: NDArray[Any], y0: int, y1: int) -> None:
+    _filter(rows, step, lines, y0 + above, y1 + above)

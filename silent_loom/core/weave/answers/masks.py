@@ -54,6 +54,9 @@ def weight(mask: Mask, image: Image, task: Task = IDLE) -> Floats:
         plane = encode(luminance(image.pixels, task), task)
     else:
         plane = image.pixels[..., 0]
-    t = np.clip((plane - np.float32(mask.low)) / np.float32(mask.high - mask.low), 0, 1)
-    out: Floats = np.ascontiguousarray(1 - t if mask.inverted else t, np.float32)[..., None]
-    return out
+    out = plane - np.float32(mask.low)
+    out /= np.float32(mask.high - mask.low)
+    np.clip(out, 0, 1, out=out)
+    if mask.inverted:
+        np.subtract(1, out, out=out)
+    return np.ascontiguousarray(out, np.float32)[..., None]

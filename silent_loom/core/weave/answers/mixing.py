@@ -11,9 +11,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Floats, Image, Kind
-from silent_loom.core.base.parallel import IDLE
+from silent_loom.core.base.parallel import IDLE, over_rows
 from silent_loom.core.moving.resample import normalise
 from silent_loom.core.moving.slopes import normals_of, slopes_of
+
+BAND = 512
+"""Rows of normals that are mixed at once."""
 
 
 def reorient(under: NDArray[Any], over: NDArray[Any]) -> Floats:
@@ -68,13 +71,28 @@ def mix(before: Image, result: Image, mode: str, amount: float, mask: Floats | N
     """
     if mode == "replace" and mask is None and amount >= 1:
         return result
-    weight: Any = np.float32(amount)
-    if mask is not None:
-        weight = mask * np.float32(amount)
     b, r = before.pixels, result.pixels
-    if result.kind is Kind.ID:
-        return result.with_pixels(np.where(weight >= 0.5, r, b))
-    if result.kind is Kind.NORMAL:
+    out = np.empty_like(r)
+
+    def rows(y0: int, y1: int) -> None:  # in bands: what comes in between would be several times the images
+        weight: Any = np.float32(amount)
+        if mask is not None:
+            weight = mask[y0:y1] * weight
+        out[y0:y1] = _mixed(result.kind, b[y0:y1], r[y0:y1], mode, weight)
+
+    if result.kind is Kind.NORMAL:  # slopes use every core by themselves
+        for y in range(0, result.height, BAND):
+            rows(y, min(y + BAND, result.height))
+    else:
+        over_rows(result.height, rows, IDLE, cost=result.width * 1e-3)
+    return result.with_pixels(out)
+
+
+def _mixed(kind: Kind, b: Floats, r: Floats, mode: str, weight: Any) -> Floats:
+    if kind is Kind.ID:
+        return np.where(weight >= 0.5, r, b)
+    if kind is Kind.NORMAL:
+        b, r = np.ascontiguousarray(b), np.ascontiguousarray(r)
         if mode == "combine":
             full = slopes_of(reorient(b, r), IDLE)
         elif mode in ("add", "subtract", "multiply", "lighter", "darker"):
@@ -82,8 +100,8 @@ def mix(before: Image, result: Image, mode: str, amount: float, mask: Floats | N
         else:
             full = slopes_of(r, IDLE)
         start = slopes_of(b, IDLE)
-        return result.with_pixels(normals_of(np.ascontiguousarray(start + weight * (full - start), np.float32), IDLE))
-    if result.kind in (Kind.VECTOR, Kind.CHANNELS):
+        return normals_of(np.ascontiguousarray(start + weight * (full - start), np.float32), IDLE)
+    if kind in (Kind.VECTOR, Kind.CHANNELS):
         mode = "replace"
     target = _numbers(b, r, "add" if mode == "combine" else mode)
-    return result.with_pixels(b + weight * (target - b))
+    return b + weight * (target - b)
