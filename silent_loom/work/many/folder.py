@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from silent_loom.core.base.errors import FileError, LoomError, SettingError
-from silent_loom.core.base.memory import give_back
+from silent_loom.core.base.memory import large_apart
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.profile import Profile
@@ -176,8 +176,8 @@ def run(
         result = Result(photo.name, digest, "running")
         journal.rows[name] = result
         journal.write()
-        _one(photo, name, out, order, result, task.part(i / len(photos), (i + 1) / len(photos)))
-        give_back()
+        with large_apart():
+            _one(photo, name, out, order, result, task.part(i / len(photos), (i + 1) / len(photos)))
         journal.write()
         results.append(result)
         each(result)
