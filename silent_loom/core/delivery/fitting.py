@@ -97,7 +97,14 @@ def fit(profile: Profile, size_mm: tuple[float, float], size: int) -> Fit:
 
 
 def fitted(image: Image, how: Fit, task: Task = IDLE) -> Image:
-    """A sheet as `Fit` says."""
+    """A sheet as `Fit` says.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> from silent_loom.core.delivery.shelf import profile
+    >>> image = Image(np.ones((4, 8, 1), np.float32), Kind.DATA, (80.0, 40.0), True)
+    >>> fitted(image, fit(profile("plain"), image.size_mm, 8)).pixels.shape
+    (4, 8, 1)
+    """
     if how.laid != (1, 1):
         tiled = np.tile(image.pixels, (how.laid[1], how.laid[0], 1))
         image = replace(image, pixels=tiled, size_mm=how.size_mm)

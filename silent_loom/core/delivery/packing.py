@@ -33,7 +33,15 @@ def needed(profile: Profile, present: Iterable[str]) -> list[str]:
 
 
 def pack(spec: FileSpec, maps: Mapping[str, Image], meanings: Mapping[str, ThreadSpec], green: str) -> Floats:
-    """Samples of one file, shape (H, W, C), 0…1; colour stays linear light."""
+    """Samples of one file, shape (H, W, C), 0…1; colour stays linear light.
+
+    >>> from silent_loom.core.delivery.shelf import profile
+    >>> from silent_loom.core.weave.threads import spec
+    >>> image = Image(np.full((1, 1, 1), 0.25, np.float32), Kind.DATA)
+    >>> wanted = next(f for f in profile("plain").files if f.threads == {"roughness"})
+    >>> pack(wanted, {"roughness": image}, {"roughness": spec("roughness")}, "up").tolist()
+    [[[0.25]]]
+    """
     any_image = next(iter(maps.values()))
     h, w = any_image.height, any_image.width
     first = spec.channels[0].thread

@@ -37,6 +37,11 @@ def reduced(
     concentration κ = (3r − r³) / (1 − r²) (Banerjee et al. 2005), and convolving lobes adds their variances: α² + 2/κ for the
     GGX distribution's α = roughness² (Han, Sun, Ramamoorthi & Grinspun, Frequency domain normal map filtering, 2007; the same
     sum as in Olano & Baker, LEAN mapping, 2010).
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> maps = {"height": Image(np.arange(4, dtype=np.float32).reshape(1, 4, 1), Kind.DATA)}
+    >>> reduced(maps, 2, 1)["height"].plane().tolist()
+    [[0.5, 2.5]]
     """
     out = {name: resize(image, width, height, task) for name, image in maps.items() if name != "roughness" or not lost_length}
     if lost_length and "roughness" in maps:

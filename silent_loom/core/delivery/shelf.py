@@ -151,5 +151,9 @@ class Shelf:
 
 
 def as_text(made: Profile) -> str:
-    """A profile as the text of a file to share; only what differs from the defaults."""
+    """A profile as the text of a file to share; only what differs from the defaults.
+
+    >>> read_profile(as_text(profile("film")).encode(), "film.json") == profile("film")
+    True
+    """
     return json.dumps(made.model_dump(mode="json", exclude_defaults=True), indent=2, ensure_ascii=False) + "\n"

@@ -64,6 +64,9 @@ def palette_bytes(codes: NDArray[Any], colours: int, *, colour: bool) -> bytes:
     """A PNG with a palette, of uint8 codes, shape (H, W, C), C = 1, 3 or 4 (PNG, W3C Recommendation, colour type 3).
 
     Grey is never thinned out: it has 256 codes at most.
+
+    >>> palette_bytes(np.zeros((2, 2, 3), np.uint8), 4, colour=True)[1:4]
+    b'PNG'
     """
     palette, index = chosen(codes, 256 if codes.shape[2] == 1 else max(2, min(256, colours)))
     h, w = index.shape

@@ -281,6 +281,11 @@ def mend(samples: NDArray[Any], alpha: NDArray[Any] | None) -> list[str]:
     """Put what is around them in the place of samples that cannot be light, in place; words for what was done.
 
     Some bad samples would otherwise set the scale of everything that looks at the brightest one.
+
+    >>> samples = np.array([[[0.5], [np.nan]]], np.float32)
+    >>> words = mend(samples, None)
+    >>> len(words), bool(np.isfinite(samples).all())
+    (1, True)
     """
     notes: list[str] = []
     bad_at: list[tuple[int, int, int]] = []

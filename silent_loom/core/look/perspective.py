@@ -125,6 +125,10 @@ def proportions(
     References
     ----------
     Zhang & He, Whiteboard scanning and image enhancement, Digital Signal Processing 17, 2007.
+
+    >>> corners = np.array([[0.0, 0], [200, 0], [200, 100], [0, 100]])
+    >>> round(proportions(corners, 200, 100).aspect, 2)
+    2.0
     """
     centre = np.array([(width - 1) / 2, (height - 1) / 2])
     diagonal = float(np.hypot(width, height))

@@ -95,6 +95,13 @@ def borders(height: Image | None, colour: Image | None, size: float, depth: floa
     -----
     Three signs: a narrow valley (a closing by a disc, less what was there), a step of height, a step of colour. Each is
     brought to 1 at its 97th percentile, as units differ.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> groove = np.zeros((32, 32, 1), np.float32)
+    >>> groove[:, 16] = -5
+    >>> told = borders(Image(groove, Kind.DATA), None, 16.0, 1.0, 0.0)
+    >>> int(told.strength[8].argmax()) in (15, 16, 17)
+    True
     """
     like = height if height is not None else colour
     assert like is not None
@@ -168,6 +175,10 @@ def merged(labels: Labels, strength: Floats, wraps: bool, join: float, least: fl
         0…1: how strong a border may be and still be none; 0.5 parts weak from strong borders where they part best (Otsu 1979).
     least : float
         Texels below which a basin is no element and goes to the neighbour behind its weakest border.
+
+    >>> labels = np.array([[1, 1, 2, 2]] * 4, np.int32)
+    >>> merged(labels, np.ones((4, 4), np.float32), False, 0.5, 1.0)[0].tolist()
+    [1, 1, 2, 2]
     """
     return _merged(labels, _borders_of(labels, strength, wraps), join, least)
 

@@ -87,6 +87,11 @@ def learn(image: Image, task: Task = IDLE) -> Stain:
     Shading leaves the ratios of colours as they are, so what they predict of brightness is paint, stain or another stone
     (Funt, Drew & Brockington, Recovering shading from color images, ECCV 1992). The prediction is the mean of each colour
     (regression by a smoothed table, Nadaraya 1964): several paints on one wall lie on no line.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> round(learn(Image(np.full((64, 64, 3), 0.4, np.float32), Kind.COLOUR), IDLE).part, 3)
+    1.0
     """
     small = at_most(image, SIZE, task)
     red, blue, bright = ratios(small.pixels)

@@ -41,7 +41,12 @@ class Gauss:
 
 
 def learn(samples: NDArray[np.floating], kind: Kind) -> Gauss:
-    """Learn the tables of some samples, shape (N, C)."""
+    """Learn the tables of some samples, shape (N, C).
+
+    >>> samples = np.random.default_rng(1).random((1000, 1)).astype(np.float32)
+    >>> learn(samples, Kind.DATA).to_value.shape[0]
+    1
+    """
     channels = samples.shape[1]
     turn = np.eye(channels)
     if kind is Kind.COLOUR:
@@ -105,7 +110,14 @@ def _scores(src, turn, to_gauss, out, y0, y1):  # type: ignore[no-untyped-def]
 
 
 def scores_of(pixels: Floats, tables: Gauss, task: Task) -> Floats:
-    """An image in its Gaussian form: uncorrelated channels of mean 0 and deviation 1, shape (H, W, C)."""
+    """An image in its Gaussian form: uncorrelated channels of mean 0 and deviation 1, shape (H, W, C).
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> plane = np.random.default_rng(1).random((64, 64, 1)).astype(np.float32)
+    >>> scores = scores_of(plane, learn(plane.reshape(-1, 1), Kind.DATA), IDLE)
+    >>> round(abs(float(scores.mean())), 1), round(float(scores.std()), 1)
+    (0.0, 1.0)
+    """
     out = np.empty(pixels.shape, np.float32)
     over_rows(pixels.shape[0], partial(_scores, pixels, tables.turn, tables.to_gauss, out), task)
     return out

@@ -87,6 +87,10 @@ def packing(samples: Floats, alpha: Floats | None = None) -> Packed:
     -----
     Channels of a colour rise and fall together, in detail above all; those of packed maps do not. A channel that is
     constant beside others that are not, or several that look like different maps, speak for packing.
+
+    >>> packed = packing(np.zeros((8, 8, 3), np.float32))
+    >>> [look.looks_like for look in packed.channels][:1]
+    ['constant']
     """
     looks = tuple(look(samples[..., k]) for k in range(samples.shape[2])) + ((look(alpha),) if alpha is not None else ())
     if samples.shape[2] < 3:

@@ -209,6 +209,10 @@ def laid(ground: Ground, bond: Bond, across_mm: float, down_mm: float, *, seed: 
         Of what is not regular.
     shift : float
         Of every course against the one above, in parts of a length; for a running bond.
+
+    >>> from silent_loom.core.patterns.ground import Ground
+    >>> len(laid(Ground.of(64, 64, (400.0, 200.0)), "running", 100.0, 50.0, seed=1).cx)
+    16
     """
     return _BONDS[bond](ground, across_mm, down_mm, seed, shift)
 

@@ -133,6 +133,11 @@ def cellular(
     -----
     Worley, A cellular texture basis function, 1996. The border is where the nearest two are equally far, by the exact distance
     to that line.
+
+    >>> from silent_loom.core.patterns.ground import Ground
+    >>> found = cellular(Ground.of(32, 32, (100.0, 100.0)), (4, 4))
+    >>> sorted(found.__dataclass_fields__)[:2]
+    ['border', 'count']
     """
     nx, ny = max(1, cells[0]), max(1, cells[1])
     if stagger:

@@ -114,6 +114,11 @@ def woven(
         Width of warp and weft threads, in parts of that.
     crimp : float
         How much threads go up and down, of the whole height; the rest is their roundness.
+
+    >>> from silent_loom.core.patterns.ground import Ground
+    >>> cloth = woven(Ground.of(64, 64, (8.0, 8.0)), ("10", "01"), 2.0, 2.0)
+    >>> round(float(cloth.warp.mean()), 1)
+    0.5
     """
     marks = np.ascontiguousarray([[letter == "1" for letter in row] for row in draft], np.uint8)
     nx, ny = ground.counts(warp_mm, weft_mm, (marks.shape[1], marks.shape[0]))

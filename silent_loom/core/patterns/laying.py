@@ -199,12 +199,24 @@ def beside(ground: Ground, table: Floats, reach_mm: float, warp: Floats | None =
     -----
     Signed distances to a box with round corners and to a stroke are exact; to an ellipse they are to the first order
     (Taubin, Distance approximations for rasterizing implicit curves, 1994).
+
+    >>> from silent_loom.core.patterns.ground import Ground
+    >>> boxes = items([25.0, 75.0], [50.0, 50.0], 20.0, 40.0)
+    >>> found = beside(Ground.of(20, 20, (100.0, 100.0)), boxes, 10.0)
+    >>> found.which[10, [5, 15]].tolist()
+    [0, 1]
     """
     return _laid(ground, table, False, -1e9, reach_mm, warp, task)
 
 
 def stacked(ground: Ground, table: Floats, floor: float = 0.0, warp: Floats | None = None, task: Task = IDLE) -> Laid:
-    """Elements over each other: the highest counts, above a floor."""
+    """Elements over each other: the highest counts, above a floor.
+
+    >>> from silent_loom.core.patterns.ground import Ground
+    >>> domes = items([50.0], [50.0], 30.0, 30.0, rise=10.0)
+    >>> stacked(Ground.of(20, 20, (100.0, 100.0)), domes, 0.0).which[10, [0, 10]].tolist()
+    [-1, 0]
+    """
     return _laid(ground, table, True, floor, ground.texel, warp, task)
 
 

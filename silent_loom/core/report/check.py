@@ -81,7 +81,14 @@ def checked(image: Image, meaning: ThreadSpec, sheet: Mapping[str, Any] | None =
 
 
 def told(image: Image, meaning: ThreadSpec, sheet: Mapping[str, Any] | None = None) -> list[Odd]:
-    """Everything that is odd about a map, explained, each with what mends it."""
+    """Everything that is odd about a map, explained, each with what mends it.
+
+    >>> import numpy as np
+    >>> from silent_loom.core.base.images import Kind
+    >>> from silent_loom.core.weave.threads import spec
+    >>> [odd.words for odd in told(Image(np.full((8, 8, 1), 0.5, np.float32), Kind.DATA), spec("roughness"))][:1]
+    ['constant 0.5']
+    """
     what = Checked(image, meaning, sheet or {})
     found = []
     for kind in kinds():

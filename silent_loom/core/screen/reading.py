@@ -38,6 +38,11 @@ def seen(image: Image, meaning: ThreadSpec, part: Part = "", clipped: bool = Fal
     Returns
     -------
     uint8 array, shape (H, W, 4), opaque
+
+    >>> from silent_loom.core.weave.threads import spec
+    >>> image = Image(np.full((1, 1, 1), 0.5, np.float32), Kind.DATA)
+    >>> seen(image, spec("roughness")).tolist()
+    [[[128, 128, 128, 255]]]
     """
     out = rgba(image, meaning, task)
     if part == "lightness":
@@ -156,7 +161,11 @@ def colour_plot(image: Image) -> tuple[NDArray[np.uint8], float]:
 
 
 def reach_of(image: Image) -> float:
-    """How far `colour_plot` goes each way."""
+    """How far `colour_plot` goes each way.
+
+    >>> reach_of(Image(np.random.default_rng(1).random((8, 8, 3), np.float32), Kind.COLOUR)) > 0
+    True
+    """
     return _reach(_some_lab(image))
 
 

@@ -71,6 +71,11 @@ def with_pairs(weave: Weave, pairs: Sequence[Pair]) -> Weave:
     Raises
     ------
     WeaveError, SettingError
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = with_pairs(woven_from("gravel"), [("normal", "strength", 2.0)])
+    >>> next(r for r in weave.rows() if r.step == "normal").settings["strength"]
+    2.0
     """
     for path, name, value in pairs:
         row = weave.find(path)

@@ -23,7 +23,11 @@ STEPS = "silent_loom.core.steps"
 
 @cache
 def steps() -> MappingProxyType[str, AnyStep]:
-    """Every step by name, family by family; folders may have folders in them."""
+    """Every step by name, family by family; folders may have folders in them.
+
+    >>> steps()["height"].title
+    'Height'
+    """
     found: dict[str, AnyStep] = {}
     for family in families():
         package = importlib.import_module(f"{STEPS}.{family}")

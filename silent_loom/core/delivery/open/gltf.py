@@ -23,7 +23,11 @@ def _pad(body: bytes, fill: bytes) -> bytes:
 
 
 def sheet(size_mm: tuple[float, float], laid: int, back: bool) -> dict[str, NDArray[Any]]:
-    """A flat sheet facing +Z, or −Z where it is the ``back``; metres, 2 × 2 corners and the tangents that go with their UVs."""
+    """A flat sheet facing +Z, or −Z where it is the ``back``; metres, 2 × 2 corners and the tangents that go with their UVs.
+
+    >>> sorted(sheet((1000.0, 500.0), 1, False))[:2]
+    ['NORMAL', 'POSITION']
+    """
     w, h = laid * size_mm[0] / 2000, laid * size_mm[1] / 2000
     side = -1 if back else 1  # seen from behind, right is left
     return {

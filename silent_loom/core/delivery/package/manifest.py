@@ -84,7 +84,11 @@ class Manifest(BaseModel):
 
 
 def schema() -> dict[str, Any]:
-    """The JSON schema of a manifest (draft 2020-12)."""
+    """The JSON schema of a manifest (draft 2020-12).
+
+    >>> schema()["type"]
+    'object'
+    """
     made = Manifest.model_json_schema()
     long = made["$defs"]["Channel"]
     short = {"type": "string", "description": "Short: 'roughness', 'base.g', '1-roughness', '0.5'."}

@@ -77,6 +77,11 @@ def prove(got: Mapping[str, Image], meant: Mapping[str, Image], meanings: Mappin
     ------
     LoomError
         Sizes differ.
+
+    >>> from silent_loom.core.weave.threads import spec
+    >>> one = {"roughness": Image(np.full((4, 4, 1), 0.5, np.float32), Kind.DATA)}
+    >>> [p.same for p in prove(one, one, {"roughness": spec("roughness")})]
+    [True]
     """
     codes = {name: as_codes(image, meanings[name]) for name, image in meant.items()}
     out = []

@@ -25,6 +25,12 @@ def saliency(image: Image) -> Floats:
     Lightness and colour are band-passed at three sizes, from a twentieth to a fifth of the sheet (what is left at 4 × 4
     copies seen from afar); the size of each band is set against its own median over the sheet, so a regular motif,
     whose spots are all alike, does not count.
+
+    >>> sheet = np.full((128, 128, 3), 0.5, np.float32)
+    >>> sheet[40:60, 40:60] = 0.05
+    >>> found = saliency(Image(sheet, Kind.COLOUR, wraps=True))
+    >>> bool(found[50 * found.shape[0] // 128, 50 * found.shape[1] // 128] > np.median(found))
+    True
     """
     scale = SIDE / max(image.width, image.height)
     w, h = max(16, round(image.width * min(1, scale))), max(16, round(image.height * min(1, scale)))
@@ -75,7 +81,13 @@ class Spot:
 
 
 def spots(image: Image, most: int = 8) -> list[Spot]:
-    """The patches that stand out, strongest first."""
+    """The patches that stand out, strongest first.
+
+    >>> sheet = np.full((256, 256, 3), 0.5, np.float32)
+    >>> sheet[100:124, 60:84] = 0.05
+    >>> [(round(s.u, 2), round(s.v, 2)) for s in spots(Image(sheet, Kind.COLOUR, wraps=True), 4)][:1]
+    [(np.float64(0.28), np.float64(0.44))]
+    """
     z = saliency(image)
     h, w = z.shape
     labels, count = ndimage.label(np.pad(z > 4.0, 0))

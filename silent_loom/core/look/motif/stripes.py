@@ -42,6 +42,10 @@ def multiples(profile: NDArray[np.float64], top: int, slack: float, most: int | 
     lies above the mean of the values half way between; None where fewer than two are seen.
 
     ``top`` is the first one, the others are looked for ``slack`` of it around where they belong, ``most`` of them at most.
+
+    >>> profile = np.cos(np.arange(64) * 2 * np.pi / 16)
+    >>> round(multiples(profile, 16, 0.15)[0], 2)
+    16.0
     """
     places = [float(top)]
     while len(places) != most and places[-1] + top + 2 < len(profile):

@@ -13,6 +13,15 @@ SAYS = "Some of it lies outside of what a file can hold, and is cut there: detai
 
 
 def found(what: Checked) -> list[str]:
+    """What is odd, in a few words each; nothing where all is well.
+
+    >>> import numpy as np
+    >>> from silent_loom.core.base.images import Image, Kind
+    >>> from silent_loom.core.weave.threads import spec
+    >>> image = Image(20 * np.random.default_rng(1).random((32, 32, 1), np.float32), Kind.DATA)
+    >>> found(Checked(image, spec("height")))
+    ['clipped 76.2 %']
+    """
     if what.constant or not what.meaning.read_of:
         return []
     seen = shown(what.image, what.meaning)
@@ -21,7 +30,15 @@ def found(what: Checked) -> list[str]:
 
 
 def mend(what: Checked) -> Mend | None:
-    """A height by its contrast; other maps by bringing their range within black and white."""
+    """A height by its contrast; other maps by bringing their range within black and white.
+
+    >>> import numpy as np
+    >>> from silent_loom.core.base.images import Image, Kind
+    >>> from silent_loom.core.weave.threads import spec
+    >>> image = Image(2 * np.random.default_rng(1).random((32, 32, 1), np.float32) - np.float32(0.5), Kind.DATA)
+    >>> mend(Checked(image, spec("roughness"))).settings["thread"]
+    'roughness'
+    """
     if what.meaning.unit:
         return Mend("Take the contrast back", "height", {"contrast": 0.0})
     low, high = float(what.image.pixels.min()), float(what.image.pixels.max())

@@ -12,6 +12,15 @@ SAYS = "Every texel has the same value. That may be right, as for a surface with
 
 
 def found(what: Checked) -> list[str]:
+    """What is odd, in a few words each; nothing where all is well.
+
+    >>> import numpy as np
+    >>> from silent_loom.core.base.images import Image, Kind
+    >>> from silent_loom.core.weave.threads import spec
+    >>> image = Image(np.full((32, 32, 1), 0.5, np.float32), Kind.DATA)
+    >>> found(Checked(image, spec("roughness")))
+    ['constant 0.5']
+    """
     if not what.constant:
         return []
     value = what.image.pixels.reshape(-1, what.image.pixels.shape[2])[0]

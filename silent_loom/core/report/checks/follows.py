@@ -24,6 +24,15 @@ BETWEEN = 0.35
 
 
 def found(what: Checked) -> list[str]:
+    """What is odd, in a few words each; nothing where all is well.
+
+    >>> import numpy as np
+    >>> from silent_loom.core.base.images import Image, Kind
+    >>> from silent_loom.core.weave.threads import spec
+    >>> image = Image(np.random.default_rng(1).random((32, 32, 1), np.float32), Kind.DATA)
+    >>> found(Checked(image, spec("metallic")))
+    []
+    """
     if what.meaning.name != "metallic" or what.constant:
         return []
     plane = what.image.pixels[..., 0]

@@ -12,6 +12,15 @@ SAYS = "A surface is bare metal, or is none: values between are dirt or a wrong 
 
 
 def found(what: Checked) -> list[str]:
+    """What is odd, in a few words each; nothing where all is well.
+
+    >>> import numpy as np
+    >>> from silent_loom.core.base.images import Image, Kind
+    >>> from silent_loom.core.weave.threads import spec
+    >>> image = Image(np.random.default_rng(1).random((32, 32, 1), np.float32), Kind.DATA)
+    >>> found(Checked(image, spec("metallic")))
+    ['60 % half metal']
+    """
     if what.meaning.name != "metallic" or what.constant:
         return []
     half = float(((what.image.pixels > 0.2) & (what.image.pixels < 0.8)).mean())
@@ -19,5 +28,13 @@ def found(what: Checked) -> list[str]:
 
 
 def mend(what: Checked) -> Mend:
-    """None of it is metal, unless somebody says so."""
+    """None of it is metal, unless somebody says so.
+
+    >>> import numpy as np
+    >>> from silent_loom.core.base.images import Image, Kind
+    >>> from silent_loom.core.weave.threads import spec
+    >>> image = Image(np.random.default_rng(1).random((32, 32, 1), np.float32), Kind.DATA)
+    >>> mend(Checked(image, spec("metallic"))).settings
+    {'mode': 'constant', 'value': 0.0}
+    """
     return Mend("None of it is bare metal", "metallic", {"mode": "constant", "value": 0.0})

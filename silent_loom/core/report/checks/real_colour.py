@@ -18,6 +18,15 @@ SAYS = (
 
 
 def found(what: Checked) -> list[str]:
+    """What is odd, in a few words each; nothing where all is well.
+
+    >>> import numpy as np
+    >>> from silent_loom.core.base.images import Image, Kind
+    >>> from silent_loom.core.weave.threads import spec
+    >>> image = Image(np.full((32, 32, 3), 0.01, np.float32), Kind.COLOUR)
+    >>> found(Checked(image, spec("base")))
+    ['darker than real surfaces']
+    """
     if what.meaning.name != "base":
         return []
     # Judged by the middle of the picture, not by its extremes
@@ -27,7 +36,15 @@ def found(what: Checked) -> list[str]:
 
 
 def mend(what: Checked) -> Mend:
-    """As many stops as bring its middle half into the range."""
+    """As many stops as bring its middle half into the range.
+
+    >>> import numpy as np
+    >>> from silent_loom.core.base.images import Image, Kind
+    >>> from silent_loom.core.weave.threads import spec
+    >>> image = Image(np.full((32, 32, 3), 0.0125, np.float32), Kind.COLOUR)
+    >>> mend(Checked(image, spec("base"))).settings
+    {'brightness': 2.0}
+    """
     middle = float(np.median(what.image.pixels.max(2)))
     wanted = 0.05 if middle < 0.2 else 0.8
     stops = round(float(np.clip(np.log2(wanted / max(middle, 1e-4)), -5, 5)), 2)

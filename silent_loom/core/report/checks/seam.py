@@ -15,6 +15,15 @@ SAYS = "Along its edges the repeat shows: lines that break off, or a blurred str
 
 
 def found(what: Checked) -> list[str]:
+    """What is odd, in a few words each; nothing where all is well.
+
+    >>> import numpy as np
+    >>> from silent_loom.core.base.images import Image, Kind
+    >>> from silent_loom.core.weave.threads import spec
+    >>> image = Image(np.full((32, 32, 3), 0.5, np.float32), Kind.COLOUR)
+    >>> found(Checked(image, spec("base"), {"seam_x_after": 2.4}))
+    ['seam 2.4, visible above 1']
+    """
     if what.meaning.name != "base":
         return []
     said = []

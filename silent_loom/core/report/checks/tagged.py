@@ -16,6 +16,15 @@ SAYS = (
 
 
 def found(what: Checked) -> list[str]:
+    """What is odd, in a few words each; nothing where all is well.
+
+    >>> import numpy as np
+    >>> from silent_loom.core.base.images import Image, Kind
+    >>> from silent_loom.core.weave.threads import spec
+    >>> image = Image(np.full((32, 32, 1), 0.5, np.float32), Kind.DATA)
+    >>> found(Checked(image, spec("roughness"), {"tag": "srgb"}))
+    ['tagged as colour (sRGB)']
+    """
     tag = what.sheet.get("tag", "")
     if what.meaning.kind is not Kind.COLOUR and tag == "srgb":
         return ["tagged as colour (sRGB)"]

@@ -19,6 +19,15 @@ FEW = 300
 
 
 def found(what: Checked) -> list[str]:
+    """What is odd, in a few words each; nothing where all is well.
+
+    >>> import numpy as np
+    >>> from silent_loom.core.base.images import Image, Kind
+    >>> from silent_loom.core.weave.threads import spec
+    >>> image = Image(np.arange(1024, dtype=np.float32).reshape(32, 32, 1) // 64, Kind.DATA)
+    >>> found(Checked(image, spec("height")))
+    ['terraced: 16 levels']
+    """
     if not (what.meaning.unit and what.meaning.read_of) or what.constant or what.image.pixels.shape[2] != 1:
         return []
     levels = what.sheet.get("levels") or len(np.unique(np.round(what.image.pixels / what.meaning.depth, 5)))
@@ -26,7 +35,15 @@ def found(what: Checked) -> list[str]:
 
 
 def mend(what: Checked) -> Mend:
-    """The step between its levels told, and smoothed by no more than half of it."""
+    """The step between its levels told, and smoothed by no more than half of it.
+
+    >>> import numpy as np
+    >>> from silent_loom.core.base.images import Image, Kind
+    >>> from silent_loom.core.weave.threads import spec
+    >>> image = Image(np.arange(1024, dtype=np.float32).reshape(32, 32, 1) // 64, Kind.DATA)
+    >>> mend(Checked(image, spec("height"))).settings["levels"]
+    11
+    """
     step = step_of(what.image.pixels[..., 0])
     levels = round(what.meaning.depth / step) + 1 if step > 0 else 256
     settings = {"thread": what.meaning.name, "levels": int(min(65536, max(4, levels)))}

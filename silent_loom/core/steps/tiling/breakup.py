@@ -161,6 +161,9 @@ def layout(s: BreakUpSettings, tile_mm: tuple[float, float]) -> NDArray[np.float
     -------
     array, shape (rows, columns, 5)
         Centre in mm (x, y), displacement into the repeat in mm (x, y), turn in radians.
+
+    >>> layout(BreakUpSettings(), (1000.0, 1000.0)).shape[-1]
+    5
     """
     w, h = tile_mm[0] * s.repeat_x, tile_mm[1] * s.repeat_y
     cell = s.cell_mm if s.cell_mm > 0 else 0.5 * min(tile_mm)

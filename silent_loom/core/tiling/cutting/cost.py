@@ -105,7 +105,13 @@ class Cost:
 
 
 def cost_of(inputs: Mapping[str, Image], weights: Mapping[str, float]) -> Cost:
-    """Stack the features of every thread that counts."""
+    """Stack the features of every thread that counts.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> sheet = Image(np.zeros((8, 8, 3), np.float32), Kind.COLOUR)
+    >>> cost_of({"base": sheet}, {"base": 1.0}).planes.shape[:2]
+    (8, 8)
+    """
     toned: list[Floats] = []
     sloping: list[Floats] = []
     for name, image in inputs.items():

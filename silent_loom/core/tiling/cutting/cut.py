@@ -107,14 +107,24 @@ def _along_path(across, rightward, leftward, path, out):  # type: ignore[no-unty
 
 
 def price_by_row(prices: Prices, path: NDArray[np.int32]) -> NDArray[np.float64]:
-    """What a cut costs in every row, and from there to the next one; shape (rows,)."""
+    """What a cut costs in every row, and from there to the next one; shape (rows,).
+
+    >>> prices = edge_prices(np.ones((4, 9), np.float32), np.zeros((4, 9), np.float32))
+    >>> price_by_row(prices, np.full(4, 4, np.int32)).shape
+    (4,)
+    """
     costs = np.empty(len(path), np.float64)
     _along_path(*prices, path, costs)
     return costs
 
 
 def roughness(prices: Prices, path: NDArray[np.int32]) -> float:
-    """Root mean square of what a cut costs row by row: a few bad places count for more than many fair ones."""
+    """Root mean square of what a cut costs row by row: a few bad places count for more than many fair ones.
+
+    >>> prices = edge_prices(np.zeros((8, 9), np.float32), np.zeros((8, 9), np.float32))
+    >>> roughness(prices, np.full(8, 4, np.int32))
+    9.999999974752427e-07
+    """
     return float(np.sqrt(np.square(price_by_row(prices, path)).mean()))
 
 
@@ -185,6 +195,12 @@ def lowest_cut(
     dynamic programming in linear time: image quilting (Efros & Freeman 2001) without its limit on slope, with the
     edge costs of graph-cut textures (Kwatra et al. 2003). A closed path is found by fixing the column that the best
     open path takes half-way round.
+
+    >>> difference = np.ones((8, 9), np.float32)
+    >>> difference[:, 4] = 0
+    >>> prices = edge_prices(difference, np.zeros((8, 9), np.float32))
+    >>> lowest_cut(prices, margin=1, closed=True).tolist()
+    [4, 4, 4, 4, 4, 4, 4, 4]
     """
     low, high = _borders(prices, margin)
     if guide is not None:

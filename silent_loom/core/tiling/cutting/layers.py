@@ -89,6 +89,10 @@ def layers_of(planes: Floats, scale: float, toned: int | None = None, task: Task
     which no linear filter does (Tukey, Exploratory Data Analysis, 1977): joints and cracks become detail, stones keep their
     tone up to the joint. But it rounds off whatever bulges, and a crescent at the border of a pebble would be detail, and a line.
     So what lies between the tones found close to it is tone itself.
+
+    >>> layers = layers_of(np.full((32, 32, 1), 0.5, np.float32), 1.0)
+    >>> float(layers.base.mean()), float(np.abs(layers.detail).max())
+    (0.5, 0.0)
     """
     side = window_at(scale)
     reach = max(1, round(ROUND * scale))

@@ -199,7 +199,13 @@ def _soft(path, width, out, y0, y1):  # type: ignore[no-untyped-def]
 def masks(
     path_x: NDArray[np.float64], path_y: NDArray[np.float64], n: int, m: int, softness: tuple[float, float], task: Task
 ) -> tuple[Floats, Floats]:
-    """How much of the far picture shows in both overlaps: shapes (rows in, n) and (m, columns out)."""
+    """How much of the far picture shows in both overlaps: shapes (rows in, n) and (m, columns out).
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> across, down = masks(np.full(8, 4.0), np.full(8, 4.0), 8, 8, (1.0, 1.0), IDLE)
+    >>> across.shape, down.shape
+    ((8, 8), (8, 8))
+    """
     across, down = np.empty((len(path_x), n), np.float32), np.empty((len(path_y), m), np.float32)
     over_rows(len(path_x), partial(_soft, path_x, np.float32(softness[0]), across), task)
     over_rows(len(path_y), partial(_soft, path_y, np.float32(softness[1]), down), task)

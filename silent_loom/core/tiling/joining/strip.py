@@ -72,7 +72,12 @@ def windows(n: int) -> tuple[Floats, Floats]:
 
 
 def smoothed(p: Floats, s: float, closed: bool, task: Task) -> Floats:
-    """Blur of a strip: along it the picture goes on when it is closed, across it is mirrored at the border."""
+    """Blur of a strip: along it the picture goes on when it is closed, across it is mirrored at the border.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> float(smoothed(np.ones((8, 8, 1), np.float32), 2.0, True, IDLE).max().round(3))
+    1.0
+    """
     if not closed:
         return blur(p, s, False, task)
     rows = p.shape[0]
@@ -101,6 +106,12 @@ def join_strip(first: Floats, second: Floats, path: NDArray[np.float64], softnes
     broad differences in tone fade over the whole overlap while fine structure is cut sharply and never doubled. Within
     each band the blend is scaled so that its variance is the weighted mean of the two, measured locally with their
     covariance (after Heitz & Neyret 2018): no washed-out stripe. At the strip's borders each picture is exact.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> first, second = np.zeros((8, 16, 1), np.float32), np.ones((8, 16, 1), np.float32)
+    >>> joined = join_strip(first, second, np.full(8, 8.0), 1.0, True, IDLE)
+    >>> float(joined[4, 0, 0]), float(joined[4, 15, 0])
+    (1.0, 0.0)
     """
     rows, n, channels = first.shape
     mask = np.empty((rows, n), np.float32)

@@ -189,6 +189,12 @@ def fill(
     2009) and the hole filled with what the patches that cover a texel agree on (Wexler, Shechtman & Irani, Space-time
     completion of video, PAMI 29, 2007), several times at each size. At last each texel takes the source of the covering
     patch that fits best, so that samples of every thread are copied and never averaged.
+
+    >>> hole = np.zeros((32, 32), bool)
+    >>> hole[12:18, 12:18] = True
+    >>> found = fill(np.random.default_rng(1).random((32, 32, 3), np.float32), hole, True)
+    >>> found.shape
+    (36, 2)
     """
     guided = _by_offset(planes, hole, wraps, task)
     if guided is not None and guided[1].all():

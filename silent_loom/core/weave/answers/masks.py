@@ -18,7 +18,12 @@ KINDS = (Kind.DATA, Kind.COLOUR, Kind.CHANNELS)
 
 
 def check(mask: Mask, present: Mapping[str, ThreadSpec], where: str) -> WeaveError | None:
-    """What is wrong with a mask at a place of a weave, if anything."""
+    """What is wrong with a mask at a place of a weave, if anything.
+
+    >>> from silent_loom.core.weave.threads import spec
+    >>> check(Mask(thread="height"), {"height": spec("height")}, "Tone") is None
+    True
+    """
     meaning = present.get(mask.thread)
     if meaning is None:
         return WeaveError(

@@ -101,7 +101,11 @@ class Beginning(_Said):
 
 @cache
 def beginnings() -> dict[str, Beginning]:
-    """Every pattern that ships, by name, family by family."""
+    """Every pattern that ships, by name, family by family.
+
+    >>> len(beginnings()) >= 40
+    True
+    """
     folder = resources.files("silent_loom.core") / "recipes" / "patterns"
     found: list[Beginning] = []
     for file in sorted(folder.iterdir(), key=lambda f: f.name):
@@ -145,6 +149,9 @@ def woven_from(
     Raises
     ------
     WeaveError, SettingError
+
+    >>> [row.step for row in woven_from("gravel").rows()][-3:]
+    ['grade', 'normal', 'occlusion']
     """
     told = beginning(name)
     width, height = size_mm or told.size_mm

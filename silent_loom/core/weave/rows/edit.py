@@ -45,7 +45,14 @@ def switched(weave: Weave, row_id: str, on: bool) -> Weave:
 
 
 def added(weave: Weave, new: StepEntry, to: int, into: str = "") -> Weave:
-    """A row put into a group, or into the outermost list, at a position."""
+    """A row put into a group, or into the outermost list, at a position.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> new = weave.rows()[-1].model_copy(update={"id": "new"})
+    >>> added(weave, new, 0).rows()[0].id
+    'new'
+    """
     registry.settings_of(new.step, new.settings)
     return _with(weave, tree.inserted(weave.steps, into, to, (new,)))
 

@@ -86,7 +86,11 @@ class Recipe(_Said):
 
 @cache
 def recipes() -> dict[str, Recipe]:
-    """Every recipe that ships, by name."""
+    """Every recipe that ships, by name.
+
+    >>> sorted(recipes())
+    ['photo', 'set', 'sheet']
+    """
     folder = resources.files("silent_loom.core") / "recipes"
     found = [Recipe.model_validate_json(f.read_text("utf-8")) for f in folder.iterdir() if f.name.endswith(".json")]
     return {r.name: r for r in sorted(found, key=lambda r: r.name)}
