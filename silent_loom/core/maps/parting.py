@@ -285,7 +285,9 @@ def _root(parent: list[int], i: int) -> int:
 
 def usual_size(height: Image | None, colour: Image | None, depth: float, tone: float, task: Task = IDLE) -> float:
     """Width of an element as a part of the longer side: the one at which borders and what is none part most clearly."""
-    return _SIZES.of(_arrays(height, colour), (depth, tone), lambda: _usual_size(height, colour, depth, tone, task))
+    return _SIZES.of(
+        _arrays(height, colour), (_wraps(height, colour), depth, tone), lambda: _usual_size(height, colour, depth, tone, task)
+    )
 
 
 def _usual_size(height: Image | None, colour: Image | None, depth: float, tone: float, task: Task) -> float:
@@ -323,12 +325,17 @@ def parted(
         fine = basins(told.strength, size, like.wraps)
         return told, fine, _borders_of(fine, told.strength, like.wraps)
 
-    told, fine, beside = _BASINS.of(_arrays(height, colour), (size, depth, tone, like.wraps), work)
+    told, fine, beside = _BASINS.of(_arrays(height, colour), (_wraps(height, colour), size, depth, tone), work)
     return _merged(fine, beside, join, (size / 4) ** 2), told
 
 
 def _arrays(height: Image | None, colour: Image | None) -> tuple[Floats | None, Floats | None]:
     return None if height is None else height.pixels, None if colour is None else colour.pixels
+
+
+def _wraps(*images: Image | None) -> tuple[bool, ...]:
+    """The same samples are another sheet where their edges meet."""
+    return tuple(i is not None and i.wraps for i in images)
 
 
 _SIZES: Lately[float] = Lately()

@@ -9,6 +9,7 @@ from bench.surfaces import Surface, bricks, pebbles, photographed, slates
 from bench.truth import element_index
 from silent_loom.core.base.images import Image, Kind, data
 from silent_loom.core.base.parallel import IDLE
+from silent_loom.core.maps import parting
 from silent_loom.core.maps.elements import measured, random, sized
 from silent_loom.core.maps.flood import connected, flooded
 from silent_loom.core.steps.elements.elements import Edit, Elements, ElementsSettings, edited
@@ -153,3 +154,10 @@ def test_floods_figures_and_numbers() -> None:
     assert sized(labels, 60, 60, True).shape == (60, 60)
     assert 0 <= random(100, 3, 1).min() < random(100, 3, 1).max() < 1
     assert not np.allclose(random(100, 3, 1), random(100, 4, 1))
+
+
+def test_the_same_samples_are_another_sheet_where_their_edges_meet(monkeypatch: pytest.MonkeyPatch) -> None:
+    samples = np.random.default_rng(1).random((32, 32, 1)).astype(np.float32)
+    monkeypatch.setattr(parting, "_usual_size", lambda height, *_: 0.1 if height.wraps else 0.2)
+    told = [parting.usual_size(Image(samples, Kind.DATA, wraps=w), None, 1.0, 0.0) for w in (True, False, True)]
+    assert told == [0.1, 0.2, 0.1]
