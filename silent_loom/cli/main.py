@@ -9,13 +9,16 @@ import sys
 import warnings
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated, Any, NoReturn, TextIO
+from typing import TYPE_CHECKING, Annotated, Any, NoReturn, TextIO
 
 import numpy as np
 import typer
 
 from silent_loom.cli.common import app, count, loaded, progress, sayable
 from silent_loom.core.base.errors import LoomError, SettingError, refusal
+
+if TYPE_CHECKING:
+    from silent_loom.core.weave.rows.model import Weave
 
 
 class _Unsaid(Exception):
@@ -143,6 +146,24 @@ def _write_report(path: Path, report: dict[str, Any]) -> None:
         drop(partial)
 
 
+def _woven(path: Path, pairs: list[str], said: bool) -> Weave:
+    """A saved weave with what was set of it; whatever a weave says itself is not said beside it."""
+    from silent_loom.core.ways.woven import pairs_from, read_weave, with_pairs
+
+    if said:
+        raise SettingError("a weave says this itself", "--weave", "Change it by --set, for example --set height.depth_mm=4.")
+    return with_pairs(read_weave(path), pairs_from(pairs))
+
+
+def _tell_set(made: dict[str, Any], out: Path, report: Path | None) -> None:
+    """What came of a photo: figures into a file, notes and a line on the terminal."""
+    if report is not None:
+        _write_report(report, made)
+    for warning in made["warnings"]:
+        print(f"note: {warning}", file=sys.stderr)
+    print(f"{count(made['files'])} of {made['size'][0]} × {made['size'][1]} in {out} ({made['seconds']['total']:.1f} s)")
+
+
 @app.command()
 def derive(
     photo: Annotated[Path, typer.Argument(help="A photo: PNG, JPEG, TGA, TIFF, BMP, WebP, EXR or HDR.", show_default=False)],
@@ -203,20 +224,9 @@ def derive(
     from silent_loom.core.ways.derive import derive as run
     from silent_loom.core.ways.derive import settings_from
 
-    woven = None
-    if weave is not None:
-        from silent_loom.core.ways.woven import pairs_from, read_weave, with_pairs
-
-        if (
-            corners is not None
-            or square
-            or repeats
-            or seamless is not SeamlessMethod.cut
-            or (extent_mm, depth_mm, light_from) != (1000, 10, None)
-        ):
-            raise SettingError("a weave says this itself", "--weave", "Change it by --set, for example --set height.depth_mm=4.")
-        woven = with_pairs(read_weave(weave), pairs_from(set_ or []))
-
+    said = corners is not None or square or repeats or seamless is not SeamlessMethod.cut
+    said = said or (extent_mm, depth_mm, light_from) != (1000, 10, None)
+    woven = None if weave is None else _woven(weave, set_ or [], said)
     with progress() as say:
         made = run(
             photo,
@@ -239,11 +249,7 @@ def derive(
             reading=reading,
             task=Task(progress=say),
         )
-    if report is not None:
-        _write_report(report, made)
-    for warning in made["warnings"]:
-        print(f"note: {warning}", file=sys.stderr)
-    print(f"{count(made['files'])} of {made['size'][0]} × {made['size'][1]} in {out} ({made['seconds']['total']:.1f} s)")
+    _tell_set(made, out, report)
 
 
 @app.command()

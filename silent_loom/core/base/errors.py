@@ -50,7 +50,11 @@ REFUSALS = {
 
 
 def refusal(error: OSError, where: str = "") -> LoomError:
-    """What a system refused, in words for an artist."""
+    """What a system refused, in words for an artist.
+
+    >>> print(refusal(PermissionError(13, "Permission denied"), "out/slate.png"))
+    out/slate.png: you have no right to write there. Check the rights, or choose another folder: nothing was changed.
+    """
     place = where or str(error.filename or "")
     if error.errno in REFUSALS:
         what, todo = REFUSALS[error.errno]

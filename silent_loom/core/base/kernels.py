@@ -120,7 +120,11 @@ def folder() -> Path:
 
 @cache
 def source(module: str) -> bytes:
-    """The text of a module of the core; nothing where there is none."""
+    """The text of a module of the core; nothing where there is none.
+
+    >>> source("nowhere.at.all")
+    b''
+    """
     path = CORE.joinpath(*module.split(".")[2:])
     path = path / "__init__.py" if path.is_dir() else path.with_suffix(".py")
     return path.read_bytes() if path.is_file() else b""
@@ -128,7 +132,12 @@ def source(module: str) -> bytes:
 
 @cache
 def stamp(module: str) -> str:
-    """Changes with the source of a module, and of every module with kernels that the kernels in it may call."""
+    """Changes with the source of a module, and of every module with kernels that the kernels in it may call.
+
+    >>> carry, gauss = (f"silent_loom.core.moving.{m}" for m in ("carry", "gauss"))
+    >>> stamp(carry) == stamp(carry), stamp(carry) == stamp(gauss)
+    (True, False)
+    """
     seen: dict[str, bytes] = {}
     todo = [module]
     while todo:
@@ -196,7 +205,12 @@ waiting: Callable[[Any, Any], None] | None = None
 
 
 def name_of(kernel: Any) -> str:
-    """'tiling.cut._sweep'."""
+    """'tiling.cut._sweep'.
+
+    >>> from silent_loom.core.moving.gauss import score_of
+    >>> name_of(score_of)
+    'moving.gauss.score_of'
+    """
     function = kernel.py_func
     return f"{function.__module__.removeprefix('silent_loom.core.')}.{function.__name__}"
 

@@ -219,7 +219,11 @@ def over_rows(rows: int, work: Callable[[int, int], Any], task: Task = IDLE, lea
 
 
 def both(*calls: Callable[[], Any]) -> list[Any]:
-    """Run independent calls side by side and give their results in order."""
+    """Run independent calls side by side and give their results in order.
+
+    >>> both(lambda: 2 + 3, lambda: "slate")
+    [5, 'slate']
+    """
     futures = [_pairs.submit(call) for call in calls[1:]]
     first = calls[0]()
     return [first, *(_result(future, call) for future, call in zip(futures, calls[1:], strict=True))]
@@ -231,7 +235,13 @@ def _result(future: Future[Any], call: Callable[[], Any]) -> Any:
 
 
 def copied(samples: NDArray[Any]) -> NDArray[Any]:
-    """A copy, made on every core: most of its time goes into memory that was never used before."""
+    """A copy, made on every core: most of its time goes into memory that was never used before.
+
+    >>> import numpy as np
+    >>> samples = np.arange(6, dtype=np.float32).reshape(2, 3)
+    >>> copied(samples).tolist(), copied(samples) is samples
+    ([[0.0, 1.0, 2.0], [3.0, 4.0, 5.0]], False)
+    """
     out = np.empty_like(samples)
     over_rows(len(samples), lambda first, last: np.copyto(out[first:last], samples[first:last]))
     return out

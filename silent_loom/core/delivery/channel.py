@@ -156,7 +156,14 @@ def encoded(image: Image, meaning: ThreadSpec, part: str | int, green: str) -> F
 
 
 def value(channel: Channel, maps: Mapping[str, Image], meanings: Mapping[str, ThreadSpec], green: str) -> Floats | np.float32:
-    """What a channel of a file holds, 0…1, shape (H, W), or one number; absent threads give what stands in for them."""
+    """What a channel of a file holds, 0…1, shape (H, W), or one number; absent threads give what stands in for them.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> from silent_loom.core.weave.threads import spec
+    >>> maps = {"roughness": Image(np.full((1, 2, 1), 0.75, np.float32), Kind.DATA)}
+    >>> value(Channel.model_validate("1-roughness"), maps, {"roughness": spec("roughness")}, "up").tolist()
+    [[0.25, 0.25]]
+    """
 
     def of(name: str, part: str) -> Floats | np.float32:
         if name in maps:
@@ -194,6 +201,9 @@ def undone(channel: Channel, plane: Floats, factor: Floats | None) -> Floats:
     ------
     LoomError
         It cannot be told: the curve is level somewhere, the factor is 0, or the other map is missing.
+
+    >>> undone(Channel.model_validate("1-roughness"), np.float32([[0.25]]), None).tolist()
+    [[0.75]]
     """
     if channel.scale == 0:
         raise LoomError(f"{channel.short()} tells nothing of {channel.thread}", channel.thread, "Give it another factor.")

@@ -72,7 +72,15 @@ def write_file(path: Path, spec: FileSpec, samples: Floats, task: Task = IDLE) -
 def as_value(
     spec: FileSpec, maps: Mapping[str, Image], meanings: Mapping[str, ThreadSpec], green: str
 ) -> tuple[float, ...] | None:
-    """What every texel of a file holds, where all that goes into it is constant; else None."""
+    """What every texel of a file holds, where all that goes into it is constant; else None.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> from silent_loom.core.delivery.profile import alone
+    >>> from silent_loom.core.weave.threads import spec
+    >>> maps = {"roughness": Image(np.full((2, 2, 1), 0.5, np.float32), Kind.DATA)}
+    >>> as_value(alone(spec("roughness")), maps, {"roughness": spec("roughness")}, "up")
+    (0.5,)
+    """
     if not spec.threads <= set(maps):
         maps = {t: maps[t] for t in spec.threads & set(maps)}
     if not all(constant(maps[t]) for t in spec.threads & set(maps)):

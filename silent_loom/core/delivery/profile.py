@@ -182,7 +182,12 @@ def of_maps(wanted: Profile, meanings: Mapping[str, ThreadSpec], names: Sequence
 
 
 def alone(meaning: ThreadSpec) -> FileSpec:
-    """A file of one map alone: 16 bits, colour 8 in sRGB, labels as colours."""
+    """A file of one map alone: 16 bits, colour 8 in sRGB, labels as colours.
+
+    >>> from silent_loom.core.weave.threads import spec
+    >>> alone(spec("roughness")).depth, alone(spec("base")).depth
+    ('16', '8')
+    """
     name = meaning.name
     if meaning.kind is Kind.ID:
         return FileSpec(suffix=name, channels=tuple(parse_channel(f"{name}.{c}") for c in "rgb"), colour=False, depth="8")

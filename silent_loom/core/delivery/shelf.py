@@ -22,7 +22,11 @@ MOST = 1 << 20
 
 @cache
 def profiles() -> dict[str, Profile]:
-    """Every profile that ships, by name."""
+    """Every profile that ships, by name.
+
+    >>> "plain" in profiles(), len(profiles()) >= 8
+    (True, True)
+    """
     folder = resources.files("silent_loom.core.delivery") / "profiles"
     found = [Profile.model_validate_json(f.read_text("utf-8")) for f in folder.iterdir() if f.name.endswith(".json")]
     return {p.name: p for p in sorted(found, key=lambda p: (p.name != "plain", p.name))}
@@ -84,6 +88,9 @@ def read_profile(body: bytes, called: str) -> Profile:
     Raises
     ------
     FileError
+
+    >>> read_profile(profile("plain").model_dump_json().encode(), "plain.json") == profile("plain")
+    True
     """
     try:
         return Profile.model_validate_json(body)

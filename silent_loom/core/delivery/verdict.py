@@ -113,6 +113,10 @@ def verdict(profile: Profile, files: Sequence[Packed], present: set[str]) -> Ver
     files : sequence of Packed
     present : set of str
         Maps of the material.
+
+    >>> from silent_loom.core.delivery.shelf import profile
+    >>> verdict(profile("plain"), [], {"base"}).fits
+    True
     """
     most, lines = profile.limits, []
     count, total = len(files), sum(f.bytes for f in files)

@@ -96,6 +96,9 @@ def chosen(flats: list[Flat], name: str) -> list[Flat]:
     Raises
     ------
     FileError
+
+    >>> chosen([], "")
+    []
     """
     if not name:
         return flats

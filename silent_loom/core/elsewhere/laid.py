@@ -26,7 +26,11 @@ class Piece:
 
 
 def density_mm(pieces: list[Piece]) -> tuple[float, float] | None:
-    """Millimetres of the model for one unit of u and of v: the median over triangles, weighed by their area; None without UVs."""
+    """Millimetres of the model for one unit of u and of v: the median over triangles, weighed by their area; None without UVs.
+
+    >>> density_mm([]) is None
+    True
+    """
     across: list[NDArray[np.float64]] = []
     weights: list[NDArray[np.float64]] = []
     for p in pieces:
@@ -67,6 +71,9 @@ def painted(pieces: list[Piece], size: tuple[int, int], shared: NDArray[np.float
     -----
     Where pieces of the UVs lie over each other the last one counts; between them white. Triangles that repeat the sheet cannot
     give each repeat a colour of its own.
+
+    >>> painted([], (4, 4), None) is None
+    True
     """
     coloured = [p for p in pieces if p.colour is not None and len(p.triangles)]
     if not coloured:

@@ -33,7 +33,12 @@ def _look_up_half(src, table, out, y0, y1):  # type: ignore[no-untyped-def]
 
 
 def light_of(samples: NDArray[Any], table: Floats) -> Floats:
-    """Light of codes, shape (H, W, 3) of both; ``table`` holds that of every code of every channel."""
+    """Light of codes, shape (H, W, 3) of both; ``table`` holds that of every code of every channel.
+
+    >>> table = np.array([[[0.0, 0.5]] * 3], np.float32)[0]
+    >>> light_of(np.array([[[0, 1, 1]]], np.uint8), table).tolist()
+    [[[0.0, 0.5, 0.5]]]
+    """
     out = np.empty(samples.shape, np.float32)
     samples = np.require(samples, requirements=["C", "W"])  # kernels are compiled for arrays that may be written to
     over_rows(len(samples), lambda a, b: _look_up(samples, table, out, a, b))
@@ -41,7 +46,12 @@ def light_of(samples: NDArray[Any], table: Floats) -> Floats:
 
 
 def half_light_of(samples: NDArray[Any], table: Floats) -> Floats:
-    """`light_of` averaged to half the size; both sides must be even."""
+    """`light_of` averaged to half the size; both sides must be even.
+
+    >>> table = np.array([[0.0, 0.5]] * 3, np.float32)
+    >>> half_light_of(np.array([[[0, 1, 1]] * 2, [[1, 1, 1]] * 2], np.uint8), table).tolist()
+    [[[0.25, 0.5, 0.5]]]
+    """
     h, w, _ = samples.shape
     out = np.empty((h // 2, w // 2, 3), np.float32)
     samples = np.require(samples, requirements=["C", "W"])

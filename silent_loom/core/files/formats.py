@@ -44,7 +44,11 @@ def _looks_like_targa(head: bytes) -> bool:
 
 
 def by_content(head: bytes) -> str | None:
-    """Format of a file that starts with ``head`` (at least 18 bytes), or None; TGA has no mark and is never told."""
+    """Format of a file that starts with ``head`` (at least 18 bytes), or None; TGA has no mark and is never told.
+
+    >>> by_content(bytes.fromhex("89504e470d0a1a0a") + bytes(10)), by_content(bytes(18))
+    ('png', None)
+    """
     if head.startswith(b"\x89PNG\r\n\x1a\n"):
         return "png"
     if head.startswith(b"\xff\xd8\xff"):

@@ -284,7 +284,14 @@ def _root(parent: list[int], i: int) -> int:
 
 
 def usual_size(height: Image | None, colour: Image | None, depth: float, tone: float, task: Task = IDLE) -> float:
-    """Width of an element as a part of the longer side: the one at which borders and what is none part most clearly."""
+    """Width of an element as a part of the longer side: the one at which borders and what is none part most clearly.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> y, x = np.mgrid[0:128, 0:128]
+    >>> tiles = np.minimum(np.minimum(x % 32, 31 - x % 32), np.minimum(y % 32, 31 - y % 32)).clip(0, 4).astype(np.float32)
+    >>> 0.1 < usual_size(Image(tiles[..., None], Kind.DATA, wraps=True), None, 1.0, 0.0) < 0.4
+    True
+    """
     return _SIZES.of(
         _arrays(height, colour), (_wraps(height, colour), depth, tone), lambda: _usual_size(height, colour, depth, tone, task)
     )
@@ -316,7 +323,15 @@ def parted(
     tone: float,
     task: Task = IDLE,
 ) -> tuple[Labels, Borders]:
-    """Labels of elements from 1, shape (H, W), and the borders they were told by; see `borders` and `merged`."""
+    """Labels of elements from 1, shape (H, W), and the borders they were told by; see `borders` and `merged`.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> y, x = np.mgrid[0:128, 0:128]
+    >>> tiles = np.minimum(np.minimum(x % 32, 31 - x % 32), np.minimum(y % 32, 31 - y % 32)).clip(0, 4).astype(np.float32)
+    >>> labels, borders = parted(Image(tiles[..., None], Kind.DATA, wraps=True), None, 0.25, 0.5, 1.0, 0.0)
+    >>> int(labels.max())  # sixteen tiles, and what lies between them
+    17
+    """
     like = height if height is not None else colour
     assert like is not None
 

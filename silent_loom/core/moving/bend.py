@@ -56,6 +56,12 @@ def drift_between(
     Iterative registration over soft windows (Lucas & Kanade 1981), from wide ones to narrow ones, damped where a direction
     shows no structure: along stripes nothing is moved. What fits badly is taken from around it each time the windows
     shrink, since an element that was taken for its neighbour fits worse than the rest.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> strip = np.random.default_rng(1).random((128, 64, 1)).astype(np.float32)
+    >>> drift = drift_between(strip, strip, (16.0, 32.0), False, IDLE)
+    >>> drift is None or float(np.abs(drift).max()) < 0.1
+    True
     """
     rows, n, _ = first.shape
     finest, period = repeat
@@ -250,6 +256,12 @@ def bent(pixels: Floats, kind: Kind | None, axis: int, keep: int, field: Floats,
     array, shape (H, W, C)
         At the outer border of the strip that stays, each end is as it was; from there the bend grows smoothly, so that
         nothing jumps where the overlap ends (features brought together before a cut: Wu & Yu 2004).
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> pixels = np.random.default_rng(1).random((32, 48, 1)).astype(np.float32)
+    >>> still = np.zeros((32, 16, 2), np.float32)
+    >>> float(np.abs(bent(pixels, Kind.DATA, 1, 32, still, False, IDLE) - pixels).max()) < 1e-6
+    True
     """
     n = pixels.shape[axis] - keep
     normal = kind is Kind.NORMAL

@@ -119,6 +119,11 @@ def means_of_blocks(pixels: Floats, form: Form, origin: tuple[int, int], size: t
     -------
     array, shape (⌈rows / f⌉, ⌈columns / f⌉, C)
         C = 2 for slopes. The last block of a row or column may hold fewer texels.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> pixels = np.arange(16, dtype=np.float32).reshape(4, 4, 1)
+    >>> means_of_blocks(pixels, Form.PLAIN, (0, 0), (4, 4), 2, IDLE)[..., 0].tolist()
+    [[2.5, 4.5], [10.5, 12.5]]
     """
     rows, columns = -(-size[0] // f), -(-size[1] // f)
     out = np.empty((rows, columns, 2 if form is Form.SLOPES else pixels.shape[2]), np.float32)

@@ -133,6 +133,10 @@ def displacement(
     by : array, shape (rows, n), or (n, rows) when turned
     share : array, shape (n,)
         The near end moves by ``share`` − 1 of it.
+
+    >>> by, weight = displacement(np.full((4, 2), 0.25, np.float32), 8, 5, False, False)
+    >>> by.shape, float(by.mean().round(3)), weight.ravel().astype(float).round(2).tolist()
+    ((8, 5), 2.0, [0.03, 0.22, 0.5, 0.78, 0.97])
     """
     by = _spread(shift, rows, n, closed) * np.float32(rows if length is None else length)
     t = (np.arange(n, dtype=np.float32) + np.float32(0.5)) / np.float32(n)
@@ -162,6 +166,12 @@ def slid(
     near, far : arrays, shape (h, w, C)
         At the border of the strip where an end alone is shown it is as it was; from there it moves more and more, by half
         in the middle, where both are shown in equal parts. So nothing jumps where the overlap ends.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> near, far = np.random.default_rng(1).random((2, 32, 16, 1)).astype(np.float32)
+    >>> one, other = slid(near, far, Kind.DATA, 1, np.zeros((4, 2), np.float32), False, IDLE)
+    >>> bool(np.allclose(one, near, atol=1e-6)), bool(np.allclose(other, far, atol=1e-6))
+    (True, True)
     """
     return _slid(near, far, kind is Kind.ID, kind is Kind.NORMAL, axis, shift, None, closed, task)
 
@@ -179,6 +189,12 @@ def with_ends_slid(
         Width (height) of the closed sheet; what is beyond it is the overlap.
     kind, axis, shift, closed
         See `slid`.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> pixels = np.random.default_rng(1).random((32, 48, 1)).astype(np.float32)
+    >>> same = with_ends_slid(pixels, Kind.DATA, 1, 32, np.zeros((4, 2), np.float32), False, IDLE)
+    >>> bool(np.allclose(same, pixels, atol=1e-6))
+    True
     """
     sheet = slopes_of(pixels, task) if kind is Kind.NORMAL else pixels.copy()
     n = sheet.shape[axis] - keep
@@ -190,7 +206,14 @@ def with_ends_slid(
 def slid_blocks(
     near: Floats, far: Floats, slopes: bool, axis: int, shift: Floats, length: float, closed: bool, task: Task = IDLE
 ) -> tuple[Floats, Floats]:
-    """`slid` for means of blocks, ``length`` of which are as long as the overlap: the last one may be cut off."""
+    """`slid` for means of blocks, ``length`` of which are as long as the overlap: the last one may be cut off.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> near, far = np.random.default_rng(1).random((2, 32, 16, 1)).astype(np.float32)
+    >>> one, other = slid_blocks(near, far, False, 1, np.zeros((4, 2), np.float32), 16.0, False, IDLE)
+    >>> bool(np.allclose(one, near, atol=1e-6))
+    True
+    """
     return _slid(near, far, False, slopes, axis, shift, length, closed, task)
 
 

@@ -185,7 +185,13 @@ def _parts(named: Sequence[str], looks: Sequence[Look], count: int) -> list[Foun
 
 
 def looks_of(packed: Packed) -> str:
-    """What the first channel looks like, in one word."""
+    """What the first channel looks like, in one word.
+
+    >>> from silent_loom.core.opening.looks import packing
+    >>> grey = packing(np.full((32, 32, 3), 0.5, np.float32))
+    >>> looks_of(grey) == (grey.channels[0].looks_like if grey.channels else "")
+    True
+    """
     return packed.channels[0].looks_like if packed.channels else ""
 
 

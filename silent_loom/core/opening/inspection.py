@@ -37,6 +37,10 @@ def guess_kind(picture: Picture) -> KindGuess:
 
     Normals have unit length around +z; ids have few values, all of them in flat areas; data has one channel, or three
     equal ones, or float samples beyond 0…1 of one channel; everything else is colour.
+
+    >>> from silent_loom.core.files.profile import SRGB
+    >>> guess_kind(Picture(np.full((4, 4, 3), [128, 128, 255], np.uint8), None, SRGB, 8, "png")).kind
+    <Kind.NORMAL: 'normal'>
     """
     s = picture.data()
     step = max(1, int(np.sqrt(s.shape[0] * s.shape[1] / 250_000)))
@@ -77,6 +81,11 @@ def inspect(picture: Picture) -> dict[str, Any]:
         noise, higher is sharper), seam_x, seam_y (up to 1 the join cannot be told), repetition (0…1); of a normal map
         green ('up', 'down', 'unknown') and green_confidence; of others packed and looks_like, a word for every channel;
         of colour a photo report.
+
+    >>> from silent_loom.core.files.profile import SRGB
+    >>> told = inspect(Picture(np.full((64, 64, 3), 90, np.uint8), None, SRGB, 8, "png"))
+    >>> told["width"], told["kind"], told["repetition"]
+    (64, 'data', 0.0)
     """
     guess = guess_kind(picture)
     if guess.kind is Kind.COLOUR:

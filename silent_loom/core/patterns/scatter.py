@@ -65,6 +65,11 @@ def branches(
         How much they turn, in radians a step.
     forks : float
         Chance of a fork at each step.
+
+    >>> from silent_loom.core.patterns.ground import Ground
+    >>> cracks = branches(Ground.of(64, 64, (100.0, 100.0)), 3, 40.0, 1.0, 1, wild=0.3, forks=0.1)
+    >>> len({len(a) for a in cracks}) == 1
+    True
     """
     chance = np.random.Generator(np.random.Philox(seed))  # the same bits on every machine
     step = max(length_mm / 24, width_mm)

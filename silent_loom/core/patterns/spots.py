@@ -64,6 +64,11 @@ def grown(ground: Ground, form: Form, apart_mm: float, stretch: float, seed: int
     -----
     Gray & Scott 1984, with the rates of Pearson (Complex patterns in a simple system, 1993); a substance that spreads faster one
     way makes stripes run that way (Witkin & Kass, Reaction-diffusion textures, 1991).
+
+    >>> from silent_loom.core.patterns.ground import Ground
+    >>> spotted = grown(Ground.of(32, 32, (64.0, 64.0)), "spots", 12.0, 1.0, 1)
+    >>> float(spotted.min()), float(spotted.max())
+    (0.0, 1.0)
     """
     feed, kill, period = _FORMS[form]
     nx, ny = (max(16, round(n / apart_mm * period)) for n in ground.size_mm)

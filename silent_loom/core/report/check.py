@@ -62,7 +62,11 @@ class Odd:
 
 @cache
 def kinds() -> tuple[ModuleType, ...]:
-    """Every check, in the order in which it is said."""
+    """Every check, in the order in which it is said.
+
+    >>> [k.__name__.rpartition(".")[2] for k in kinds()][:2]
+    ['constant', 'clipped']
+    """
     found = [importlib.import_module(f"{folder.__name__}.{info.name}") for info in pkgutil.iter_modules(folder.__path__)]
     return tuple(sorted(found, key=lambda module: module.PLACE))
 

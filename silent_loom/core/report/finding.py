@@ -79,7 +79,11 @@ class Finding:
 
 
 def cure(can: str, settings: dict[str, Any], words: str, *, at_most: bool = False, at_least: bool = False) -> Cure:
-    """A cure by the step that can do something (`Step.can`)."""
+    """A cure by the step that can do something (`Step.can`).
+
+    >>> cure("straighten", {"bulge": 0.1}, "Straighten").done_by({"bulge": 0.1})
+    True
+    """
     return Cure(registry.able(can), settings, words, at_most, at_least)
 
 
@@ -122,7 +126,14 @@ class Seen:
 
 
 def seen(picture: Picture, width_mm: float | None, task: Task) -> Seen:
-    """A photo made ready for looking at."""
+    """A photo made ready for looking at.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> from silent_loom.core.files.profile import SRGB
+    >>> ready = seen(Picture(np.full((64, 128, 3), 90, np.uint8), None, SRGB, 8, "png"), None, IDLE)
+    >>> ready.size, round(float(ready.grey.mean()), 3)
+    ((128, 64), 0.353)
+    """
     w, h = picture.width, picture.height
     scale = min(1.0, SIDE / max(w, h))
     sw, sh = max(16, round(w * scale)), max(16, round(h * scale))

@@ -44,6 +44,11 @@ def fitted_overlap(image: Image, asked: tuple[float, float] = (0.2, 0.2), task: 
     -------
     tuple of float
         Between 0.5 and 1.8 times what was asked, within 0.02…0.45; as asked where no other overlap is clearly better.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> noise = Image(np.random.default_rng(1).random((96, 96, 3), np.float32), Kind.COLOUR)
+    >>> all(0.02 <= part <= 0.45 for part in fitted_overlap(noise))
+    True
     """
     x, y = fitting_overlaps(image, asked, task)
     return x[0], y[0]
@@ -72,6 +77,12 @@ def fitting_overlaps(image: Image, asked: tuple[float, float] = (0.2, 0.2), task
     larger ones, where in the end what counts is the cut that the step would make there, bent where that helps. Courses that
     come at an even beat are not left half as high, see `beat`. Both
     directions are fitted apart from each other.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> noise = Image(np.random.default_rng(1).random((96, 96, 3), np.float32), Kind.COLOUR)
+    >>> across, down = fitting_overlaps(noise)
+    >>> len(across) >= 1 and len(down) >= 1
+    True
     """
     costs = [cost_of({"base": at_most(image, size, task)}, {"base": 1.0}) for size in SIZES]
     for cost in costs:

@@ -60,6 +60,11 @@ def report(picture: Picture, width_mm: float | None = None, task: Task = IDLE) -
     picture : Picture
     width_mm : float, optional
         Real width of the whole photo, when it is known.
+
+    >>> from silent_loom.core.files.profile import SRGB
+    >>> told = report(Picture(np.full((64, 128, 3), 90, np.uint8), None, SRGB, 8, "png"))
+    >>> [f.code for f in told.findings][:2]
+    ['sharpness', 'light']
     """
     photo = seen(picture, width_mm, task)
     found: list[Finding] = []

@@ -94,7 +94,12 @@ def smoothness(image: Image) -> float:
 
 
 def lined(image: Image) -> float:
-    """Part of a sheet that is joints, cracks, threads: lines that stand out from its detail, 0…1."""
+    """Part of a sheet that is joints, cracks, threads: lines that stand out from its detail, 0…1.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> lined(Image(np.full((64, 64, 3), 0.2, np.float32), Kind.COLOUR))
+    0.0
+    """
     small = at_most(image, DECISION_SIZE)
     return float(layers_of(features(small), max(small.width, small.height) / FULL).line.mean())
 
@@ -106,7 +111,14 @@ def tried(
     inputs: Mapping[str, Image] | None = None,
     size: int = SIZE,
 ) -> tuple[Image, float]:
-    """A sheet made seamless at a size (longer side of the result), and the seam figure of it."""
+    """A sheet made seamless at a size (longer side of the result), and the seam figure of it.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> noise = Image(np.random.default_rng(1).random((96, 96, 3), np.float32), Kind.COLOUR)
+    >>> made, figure = tried(noise, SeamlessSettings())
+    >>> made.wraps, made.width < 96, figure > 0
+    (True, True, True)
+    """
     made, figures = _tried(image, settings, task, inputs, size)
     return made, max(figures)
 

@@ -103,7 +103,14 @@ def rgba(image: Image, meaning: ThreadSpec, task: Task = IDLE) -> NDArray[np.uin
 
 
 def rgba_blocks(image: Image, meaning: ThreadSpec, blocks: NDArray[np.bool_], side: int) -> bytes:
-    """The blocks that are marked, row by row of blocks, each as `rgba` gives it."""
+    """The blocks that are marked, row by row of blocks, each as `rgba` gives it.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> from silent_loom.core.weave.threads import spec
+    >>> image = Image(np.ones((4, 4, 1), np.float32), Kind.DATA)
+    >>> list(rgba_blocks(image, spec("roughness"), np.array([[True, False], [False, False]]), 2)[:4])
+    [255, 255, 255, 255]
+    """
     look, src = _look(image, meaning), np.ascontiguousarray(visible(image))
     places = [(int(j) * side, int(i) * side) for j, i in np.argwhere(blocks)]
     parts = [np.empty((*image.pixels[y : y + side, x : x + side].shape[:2], 4), np.uint8) for y, x in places]

@@ -131,7 +131,13 @@ def bake(
 
 
 def disk_for(wanted: Profile, how: Fit) -> int:
-    """Bytes that the files of a delivery take at most, about: as if nothing could be compressed."""
+    """Bytes that the files of a delivery take at most, about: as if nothing could be compressed.
+
+    >>> from silent_loom.core.delivery.fitting import fit
+    >>> from silent_loom.core.delivery.shelf import profile
+    >>> disk_for(profile("plain"), fit(profile("plain"), (100.0, 100.0), 1024)) > 2**20
+    True
+    """
     each = {"8": 1, "16": 2, "half": 2, "float": 4}
     texels = how.width * how.height
     return sum(texels // f.share**2 * len(f.channels) * each[f.depth] for f in wanted.files)

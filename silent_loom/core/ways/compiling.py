@@ -33,7 +33,11 @@ def types_of(declared: str) -> tuple[Any, ...]:
 
 
 def forms() -> dict[str, tuple[Any, str]]:
-    """Every declared form of every kernel, as ``name:0``, ``name:1`` …: the kernel and the types of its arguments."""
+    """Every declared form of every kernel, as ``name:0``, ``name:1`` …: the kernel and the types of its arguments.
+
+    >>> all(name.split(":")[1].isdigit() for name in forms())
+    True
+    """
     return {f"{name}:{i}": (kernel, form) for name, kernel in everything().items() for i, form in enumerate(kernel.declared)}
 
 

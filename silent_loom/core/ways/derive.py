@@ -300,29 +300,11 @@ def derive(
     making = _Making(Evaluator(sources, Cache(700 << 20)), weave, size, task)
     kept = making.keep_repeats() if repeats else None
     why = making.suggest(seamless) if seamless in ("suggested", "motif") else ""
-    plan = making.plan()
     if maps:
-        plan = making.add_makers(maps)
-        wanted = of_maps(wanted, plan.threads, list(dict.fromkeys(maps)))
+        wanted = of_maps(wanted, making.add_makers(maps).threads, list(dict.fromkeys(maps)))
     warnings = [*picture.warnings, *making.beyond()]
-
-    def about() -> dict[str, Any]:
-        warnings.extend(making.warnings_of_steps())
-        return {"source": {"file": photo.name, "sha256": digest}, "warnings_of_steps": warnings}
-
-    names_wanted = needed(wanted, plan.threads)
-    with making.evaluator.holding(making.weave, names_wanted, size):
-        manifest = deliver_as_made(
-            out,
-            name or file_name(photo.stem),
-            names_wanted,
-            making.map,
-            wanted,
-            meanings=plan.threads,
-            about=about,
-            force=force,
-            task=task.part(0.05, 0.8 if report else 1.0),
-        )
+    named, source = name or file_name(photo.stem), {"file": photo.name, "sha256": digest}
+    manifest = making.deliver(out, named, wanted, source, warnings, force, task.part(0.05, 0.8 if report else 1.0))
     seconds |= making.seconds()
     figures: dict[str, Any] = dict.fromkeys(FIGURES)
     if report:
@@ -410,6 +392,20 @@ class _Making:
         if holds is None or self.size <= BEYOND * holds:
             return []
         return [f"{self.size} texels are more than the photo holds (about {holds}): larger files, no more detail"]
+
+    def deliver(
+        self, out: Path, named: str, wanted: Profile, source: dict[str, str], warnings: list[str], force: bool, task: Task
+    ) -> dict[str, Any]:
+        """Make the maps that a profile needs, one after the other, and write them; what steps warn of joins the warnings."""
+        threads = self.plan().threads
+
+        def about() -> dict[str, Any]:
+            warnings.extend(self.warnings_of_steps())
+            return {"source": source, "warnings_of_steps": warnings}
+
+        names = needed(wanted, threads)
+        with self.evaluator.holding(self.weave, names, self.size):
+            return deliver_as_made(out, named, names, self.map, wanted, meanings=threads, about=about, force=force, task=task)
 
     def map(self, thread: str) -> Image:
         """One map at the size that is asked for."""

@@ -140,6 +140,12 @@ def motif_settings(guide: Image, task: Task = IDLE) -> dict[str, Any]:
     ------
     LoomError
         No motif is found.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> y, x = np.mgrid[0:256, 0:256]
+    >>> dots = ((x % 32 - 16) ** 2 + (y % 32 - 16) ** 2 < 64).astype(np.float32)
+    >>> motif_settings(Image(np.repeat(dots[..., None], 3, 2), Kind.COLOUR))["method"]
+    'motif'
     """
     from silent_loom.core.look.motif.grid import fit_grid
     from silent_loom.core.look.motif.lattice import find_lattice

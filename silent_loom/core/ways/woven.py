@@ -111,6 +111,12 @@ def through_again(weave: Weave, digest: str, source: SourceRef, keep_corners: bo
     ------
     WeaveError
         Nothing in it takes a photo.
+
+    >>> from silent_loom.core.weave.rows.recipes import starting_weave
+    >>> photo = SourceRef(name="deck.png", format="png", width=640, height=480, bytes=1000)
+    >>> weave = through_again(starting_weave("ab" * 32, photo), "cd" * 32, photo)
+    >>> weave.rows()[0].settings["source"] == "cd" * 32
+    True
     """
     made = put_through(weave, digest, source)
     row = made.able("straighten")
@@ -126,6 +132,12 @@ def put_through(weave: Weave, digest: str, source: SourceRef) -> Weave:
     ------
     WeaveError
         Nothing in it takes a photo.
+
+    >>> from silent_loom.core.weave.rows.recipes import starting_weave
+    >>> photo = SourceRef(name="deck.png", format="png", width=640, height=480, bytes=1000)
+    >>> weave = put_through(starting_weave("ab" * 32, photo), "cd" * 32, photo)
+    >>> weave.rows()[0].settings["source"] == "cd" * 32
+    True
     """
     row = weave.able("photo")
     if row is None:

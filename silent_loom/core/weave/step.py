@@ -112,7 +112,12 @@ class Preset:
 
 
 def info_of(picture: Picture) -> SourceInfo:
-    """The facts of a decoded file."""
+    """The facts of a decoded file.
+
+    >>> from silent_loom.core.files.profile import SRGB
+    >>> info_of(Picture(np.full((64, 128, 3), 90, np.uint8), None, SRGB, 8, "png")).width
+    128
+    """
     focal = picture.exif.focal_px or 0.0
     return SourceInfo(picture.width, picture.height, focal, picture.exif.focal_error, picture.alpha is not None)
 

@@ -54,7 +54,12 @@ def of_oklab(lab: NDArray[np.float64]) -> tuple[float, float, float]:
 
 
 def main_dyes(weave: Weave, named: Sequence[str] = ()) -> list[StepEntry]:
-    """Rows that colour the surface itself: the first that lays colours, and those of nearly the same colours."""
+    """Rows that colour the surface itself: the first that lays colours, and those of nearly the same colours.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> len(main_dyes(woven_from("gravel"))) >= 1
+    True
+    """
     if named:
         return [weave.entry(weave.find(path)) for path in named]
     rows = [r for r in weave.rows() if registry.can(r.step, "dye") and r.mix == "replace" and _into_base(r)]
@@ -65,7 +70,15 @@ def main_dyes(weave: Weave, named: Sequence[str] = ()) -> list[StepEntry]:
 
 
 def recoloured(weave: Weave, rows: Sequence[StepEntry], colour: Sequence[float]) -> Weave:
-    """Rows brought to a colour: their middle becomes it, what strays from the middle strays less in hue than in light."""
+    """Rows brought to a colour: their middle becomes it, what strays from the middle strays less in hue than in light.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> red = recoloured(weave, main_dyes(weave), (0.6, 0.1, 0.1))
+    >>> middle = of_oklab(_middle(main_dyes(red)[0]))
+    >>> middle[0] > 2 * middle[1]
+    True
+    """
     if not rows:
         return weave
     target, middle = oklab(colour), np.mean([_middle(r) for r in rows], axis=0)
@@ -74,7 +87,14 @@ def recoloured(weave: Weave, rows: Sequence[StepEntry], colour: Sequence[float])
 
 
 def shifted(weave: Weave, rows: Sequence[StepEntry], light: float = 0.0, chroma: float = 1.0, warm: float = 0.0) -> Weave:
-    """Rows made lighter (-1…1, in OKLab lightness), stronger in colour, warmer."""
+    """Rows made lighter (-1…1, in OKLab lightness), stronger in colour, warmer.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> light = shifted(weave, main_dyes(weave), 0.2)
+    >>> bool(_middle(main_dyes(light)[0])[0] > _middle(main_dyes(weave)[0])[0])
+    True
+    """
     by = np.array([light, 0.35 * warm, warm])
     return _changed(weave, rows, lambda lab: np.clip(lab * (1, chroma, chroma) + by, (0.03, -1, -1), (0.98, 1, 1)))
 

@@ -40,7 +40,12 @@ class Asked:
 
 
 def asked(qualities: Sequence[tuple[Qualifier, float]]) -> Asked:
-    """Every deed of some qualities put together; what is said last has the last word where both cannot be."""
+    """Every deed of some qualities put together; what is said last has the last word where both cannot be.
+
+    >>> from silent_loom.core.words.lexicon import lexicon
+    >>> asked([(lexicon().qualifiers["wet"], 1.0)]).covers
+    {'wet': 1.0}
+    """
     total = Asked()
     for quality, much in qualities:
         for deed in quality.does:
@@ -81,6 +86,11 @@ def woven(reading: Reading, makes: str, words: Lexicon, number: int = 0) -> Weav
     Raises
     ------
     WeaveError, SettingError
+
+    >>> from silent_loom.core.words.lexicon import lexicon
+    >>> from silent_loom.core.words.reading import read
+    >>> [row.step for row in woven(read("gravel"), "pattern:gravel", lexicon()).rows()][:2]
+    ['blank', 'stones']
     """
     kind, _, name = makes.partition(":")
     weave = shipped_recipe(name).weave if kind == "recipe" else woven_from(name)
@@ -187,7 +197,13 @@ def _coloured(weave: Weave, thing: Thing, want: Asked, named: Sequence[str]) -> 
 
 
 def cover(told: RecipeGroup, weave: Weave, share: float) -> GroupEntry:
-    """What lies on a surface, drawn for the size of its sheet, its first dial at a share."""
+    """What lies on a surface, drawn for the size of its sheet, its first dial at a share.
+
+    >>> from silent_loom.core.words.lexicon import lexicon
+    >>> told = lexicon().covers["wet"]
+    >>> cover(told, woven_from("gravel"), 0.25).dials[0].value
+    0.25
+    """
     sheet = next((r for r in weave.rows() if registry.can(r.step, "sheet")), None)
     width = float(getattr(registry.settings_of(sheet.step, sheet.settings), "width_mm", DRAWN_FOR)) if sheet else DRAWN_FOR
     k = width / DRAWN_FOR

@@ -87,6 +87,10 @@ def material(surface: Surface, textures: _Textures, name: str, prefix: str = "")
     ------
     LoomError
         A map lies where glTF does not read it.
+
+    >>> metal = material(Surface("slate", {}, {"metallic": (1.0,)}), _Textures(1), "slate")
+    >>> metal["pbrMetallicRoughness"]["metallicFactor"]
+    1.0
     """
     if surface.green == "down" and f"{prefix}normal" in surface.slots:
         raise LoomError(
@@ -140,7 +144,12 @@ def _back(surface: Surface) -> bool:
 
 
 def scene_of(surface: Surface, laid: int = LAID) -> tuple[dict[str, Any], list[str], bytes]:
-    """The JSON of a glTF without its pictures and buffers, the files of its pictures in order, and its geometry."""
+    """The JSON of a glTF without its pictures and buffers, the files of its pictures in order, and its geometry.
+
+    >>> json, pictures, geometry = scene_of(Surface("slate", {}, {"roughness": (0.5,)}))
+    >>> pictures, json["materials"][0]["name"]
+    ([], 'slate')
+    """
     textures = _Textures(laid)
     materials = [material(surface, textures, surface.name)]
     if _back(surface):
@@ -210,7 +219,11 @@ def glb_bytes(surface: Surface, read: Callable[[str], bytes], laid: int = LAID) 
 
 
 def gltf_texts(surface: Surface, stem: str, laid: int = LAID) -> Mapping[str, bytes]:
-    """A glTF that names its pictures, and the geometry beside it, by file name."""
+    """A glTF that names its pictures, and the geometry beside it, by file name.
+
+    >>> sorted(gltf_texts(Surface("slate", {}, {"roughness": (0.5,)}), "slate"))
+    ['slate.bin', 'slate.gltf']
+    """
     scene, files, body = scene_of(surface, laid)
     if files:
         scene["images"] = [{"uri": file, "mimeType": _mime(file)} for file in files]

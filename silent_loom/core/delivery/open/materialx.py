@@ -125,6 +125,10 @@ def document(surface: Surface, channels: dict[str, int]) -> bytes:
     -----
     Colours in linear light with Rec. 709 primaries. OpenPBR has no occlusion, so it is not used. A second surface and material
     follow for the back, where there are maps of one.
+
+    >>> text = document(Surface("slate", {}, {"roughness": (0.5,)}), {}).decode()
+    >>> [line.strip() for line in text.splitlines() if "specular_roughness" in line]
+    ['<input name="specular_roughness" type="float" value="0.5" />']
     """
     root = ET.Element("materialx", version="1.39", colorspace="lin_rec709")
     w, h = surface.size_mm

@@ -73,7 +73,11 @@ class Surface:
 
 
 def surface_of(manifest: Mapping[str, Any]) -> Surface:
-    """A surface by what the manifest of its delivery says; of the large set where there is a smaller one."""
+    """A surface by what the manifest of its delivery says; of the large set where there is a smaller one.
+
+    >>> surface_of({"name": "slate", "files": [], "values": {"roughness": [0.5]}, "repeat_mm": [1000, 500]}).values
+    {'roughness': (0.5,)}
+    """
     slots: dict[str, Slot] = {}
     values: dict[str, tuple[float, ...]] = {}
     encodings: dict[str, str] = {}

@@ -156,6 +156,9 @@ def usda_text(surface: Surface, laid: int = LAID) -> str:
     Notes
     -----
     Metres, Y up, the sheet facing +Z. UsdPreviewSurface has no weight of the highlight; it is left out.
+
+    >>> usda_text(Surface("slate", {}, {"roughness": (0.5,)})).splitlines()[0]
+    '#usda 1.0'
     """
     root = identifier(surface.name)
     if surface.green == "down" and {"normal", "back_normal"} & set(surface.slots):
@@ -211,6 +214,10 @@ def usdz_bytes(layer: str, stem: str, files: list[str], read: Callable[[str], by
 
 
 def files_of(surface: Surface) -> list[str]:
-    """Pictures that a USD layer of the surface names, each once."""
+    """Pictures that a USD layer of the surface names, each once.
+
+    >>> files_of(Surface("slate", {}, {"roughness": (0.5,)}))
+    []
+    """
     used = [surface.slots[p + part].file for p in ("", "back_") for part in _INPUTS if p + part in surface.slots]
     return list(dict.fromkeys(used))

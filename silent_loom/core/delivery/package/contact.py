@@ -36,6 +36,9 @@ def contact_sheet(
         The surface under light, sRGB.
     files : sequence
         What the manifest says of each, and its samples as packed, 0…1, shape (h, w, C): small ones will do.
+
+    >>> contact_sheet("Slate", ["1 m wide"], np.zeros((64, 64, 3), np.uint8), [])[1:4]
+    b'PNG'
     """
     tiles: list[tuple[str, str, NDArray[np.uint8]]] = [("The surface under light", "", surface)]
     for entry, samples in files:

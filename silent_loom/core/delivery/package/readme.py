@@ -24,7 +24,11 @@ _PLACES = {1: ("grey",), 2: ("grey", "alpha"), 3: ("red", "green", "blue"), 4: (
 
 
 def slots_of(entry: Mapping[str, Any]) -> str:
-    """Which slots a file fills, channel by channel where they differ."""
+    """Which slots a file fills, channel by channel where they differ.
+
+    >>> slots_of({"slot": "base colour", "channels": ["base.r", "base.g", "base.b"]})
+    'Base colour'
+    """
     channels = [parse_channel(c) for c in entry["channels"]]
     first = [c.thread for c in channels[:3]]
     places = _PLACES[len(channels)]
@@ -49,7 +53,12 @@ def slots_of(entry: Mapping[str, Any]) -> str:
 
 
 def readme(manifest: Mapping[str, Any]) -> str:
-    """The page, plain text of at most 96 characters a line."""
+    """The page, plain text of at most 96 characters a line.
+
+    >>> told = {"name": "slate", "repeat_mm": [1000, 500], "size": [1024, 512], "profile": "plain", "files": []}
+    >>> readme({**told, "made_by": "Silent Loom"}).splitlines()[0]
+    'slate'
+    """
     m = manifest
     w, h = m["repeat_mm"]
     out = [f"{m.get('material') or m['name']}", "=" * len(str(m.get("material") or m["name"])), ""]

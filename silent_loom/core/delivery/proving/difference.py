@@ -162,7 +162,13 @@ _EMBERS = np.array([[0, 0, 0], [40, 40, 44], [122, 56, 40], [214, 116, 34], [246
 
 
 def picture_of(difference: Difference) -> NDArray[np.uint8]:
-    """Differences to look at, uint8, shape (H, W, 3), sRGB: black is equal, then embers, white is `Difference.white`."""
+    """Differences to look at, uint8, shape (H, W, 3), sRGB: black is equal, then embers, white is `Difference.white`.
+
+    >>> from silent_loom.core.weave.threads import spec
+    >>> same = np.zeros((2, 2, 1), np.float32)
+    >>> int(picture_of(differences(same, same, spec("roughness"))).max())
+    0
+    """
     at = np.sqrt(difference.picture) * (len(_EMBERS) - 1)  # small ones are to be seen, too
     low = np.minimum(at.astype(np.int64), len(_EMBERS) - 2)
     part = (at - low)[..., None]

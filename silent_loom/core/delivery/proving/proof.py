@@ -185,6 +185,14 @@ def verdict(
         One range for both.
     mistakes : bool
         Make the usual mistakes on purpose, too.
+
+    >>> import numpy as np
+    >>> from silent_loom.core.delivery.unpacking import Unpacked
+    >>> from silent_loom.core.weave.threads import spec
+    >>> maps = {"roughness": Image(np.full((8, 8, 1), 0.5, np.float32), Kind.DATA)}
+    >>> told = {"roughness": spec("roughness")}
+    >>> verdict(Received(Unpacked(maps, told, {"roughness": 8}), {}, [], {}), maps, told).same
+    True
     """
     proved = prove(got.unpacked.maps, meant, meanings)
     visible = {n: m for n, m in meant.items() if n in got.unpacked.maps}

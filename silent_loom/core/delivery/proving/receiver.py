@@ -99,6 +99,12 @@ def looked_at(maps: Mapping[str, Image], meanings: Mapping[str, ThreadSpec], siz
     """The surface flat under each lamp of `LAMPS` in turn, uint8, shape (3, H, W, 3), sRGB, seen from straight above.
 
     ΔE of such pictures is what a receiver's eye has to go by.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> grey = Image(np.full((8, 8, 3), 0.2, np.float32), Kind.COLOUR)
+    >>> pictures = looked_at({"base": grey}, {})
+    >>> pictures.shape, bool((pictures[0] == pictures[0, 0, 0]).all())
+    ((3, 8, 8, 3), True)
     """
     small = {n: at_most(m, size) for n, m in maps.items() if n in threads.THREADS}
     any_image = next(iter(small.values()))
@@ -167,6 +173,11 @@ def responsible(
     name : str
         The map that changes the picture most, '' where none does.
     each : dict of str to float
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> dark, light = (Image(np.full((8, 8, 3), v, np.float32), Kind.COLOUR) for v in (0.1, 0.4))
+    >>> responsible({"base": light}, {"base": dark}, {})[0]
+    'base'
     """
     live = looked_at(meant, meanings)
     each: dict[str, float] = {}
@@ -217,6 +228,12 @@ MISTAKES: dict[str, tuple[str, str, Callable[[Mapping[str, Image]], dict[str, Im
 
 
 def mistaken(maps: Mapping[str, Image], name: str) -> dict[str, Image]:
-    """Received maps with a mistake made on purpose; as they are where the map is missing that it is made with."""
+    """Received maps with a mistake made on purpose; as they are where the map is missing that it is made with.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> leaning = Image(np.tile(np.float32([0.0, 0.6, 0.8]), (1, 1, 1)), Kind.NORMAL)
+    >>> mistaken({"normal": leaning}, next(iter(MISTAKES)))["normal"].pixels[0, 0].astype(float).round(2).tolist()
+    [0.0, -0.6, 0.8]
+    """
     _, needs, make = MISTAKES[name]
     return make(maps) if needs in maps and maps[needs].kind in (Kind.DATA, Kind.NORMAL, Kind.COLOUR) else dict(maps)

@@ -49,7 +49,11 @@ def _mixed(a: Bits, b: Bits, c: Bits) -> tuple[Bits, Bits, Bits]:
 
 
 def hashed(*corner: NDArray[np.int64]) -> Bits:
-    """32 random bits of a place on a lattice of one to five dimensions."""
+    """32 random bits of a place on a lattice of one to five dimensions.
+
+    >>> hashed(np.array([0, 1])).dtype
+    dtype('uint32')
+    """
     start = np.uint32((0xDEADBEEF + (len(corner) << 2) + 13) & 0xFFFFFFFF)
     shape = np.broadcast_shapes(*(c.shape for c in corner))
     a, b, c = (np.full(shape, start, np.uint32) for _ in range(3))

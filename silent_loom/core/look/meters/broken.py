@@ -31,7 +31,13 @@ SEEN = 1.3
 
 
 def with_beat(figure: float, image: Image, axis: int, joins: NDArray[Any] | None = None, task: Task = IDLE) -> float:
-    """A seam figure that counts what is chopped at the join, too."""
+    """A seam figure that counts what is chopped at the join, too.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> noise = Image(np.random.default_rng(1).random((128, 128, 3), np.float32), Kind.COLOUR)
+    >>> with_beat(0.7, noise, 0)
+    0.7
+    """
     return max(figure, beat_broken(image, axis, joins, task) / SEEN)
 
 
@@ -58,6 +64,11 @@ def beat_broken(image: Image, axis: int, joins: NDArray[Any] | None = None, task
     The autocorrelation of single lines, averaged, gives the period (Lin, Wang & Yang 1997). Then every place is held against
     the one a period on: within the surface that fits as well as its elements are alike, across a join only if whole periods
     lie between. A meter of steps cannot tell, since the edges of a rib that is cut short are no stronger than any other's.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> noise = Image(np.random.default_rng(1).random((128, 128, 3), np.float32), Kind.COLOUR)
+    >>> beat_broken(noise, 0)
+    0.0
     """
     small = at_most(image, SIDE, task)
     planes = features(small)

@@ -181,6 +181,11 @@ def contrast_kept(
     surface is not accused. The worst band is held against what the moved lines reach by the same rule. So an untouched
     repeat stays at about 1, whatever is on it. A blend of two pictures in equal parts without care for their contrast
     measures about 0.7, if neither is quiet.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> noise = Image(np.random.default_rng(1).random((128, 128, 1), np.float32), Kind.DATA, wraps=True)
+    >>> [k.figure > 0.9 for k in contrast_kept(noise)]
+    [True, True]
     """
     count = max(1, min(BANDS, int(np.log2(max(2.0, min(image.width, image.height) / (PLACES * BESIDE * FINEST))))))
     energies = _by_band(image, image.wraps, count, task)

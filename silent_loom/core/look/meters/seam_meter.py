@@ -413,6 +413,12 @@ def unjoined(
         The joins: see `seam`.
     keep : tuple of int
         Width and height of the finished sheet.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> sheet = Image(np.full((64, 80, 3), 0.2, np.float32), Kind.COLOUR)
+    >>> across, down = unjoined(sheet, np.full(64, 8), np.zeros(64, np.int64), (64, 64))
+    >>> len(across), len(down)
+    (2, 2)
     """
     reach = 2 * SCALES[-1]  # how far from a line anything is looked at
     w, h = keep
@@ -440,7 +446,13 @@ def _turned(planes: Floats) -> Floats:
 
 
 def heat(image: Image, found: tuple[Seam, Seam], joins: tuple[NDArray[np.int64], NDArray[np.int64]] | None) -> Floats:
-    """Where joins still show: the figure along each, spread a little to both sides, shape (H, W); 0 elsewhere."""
+    """Where joins still show: the figure along each, spread a little to both sides, shape (H, W); 0 elsewhere.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> even = Image(np.full((64, 64, 3), 0.2, np.float32), Kind.COLOUR, wraps=True)
+    >>> heat(even, seams(even, search=False), None).shape
+    (64, 64)
+    """
     h, w = image.height, image.width
     out = np.zeros((h, w), np.float32)
     lines_x = [np.zeros(h, np.int64), *([joins[0]] if joins else [])]

@@ -62,6 +62,11 @@ def beat_across(planes: Floats, task: Task = IDLE) -> Beat:
     Edges are counted by column. Where they come in courses that count varies far more than it does among places of one
     column; its autocorrelation then has a peak at every multiple of the beat (Lin, Wang & Yang, Extracting periodicity of a
     regular texture based on autocorrelation functions, 1997), even though every single edge strays.
+
+    >>> planes = 0.1 * np.random.default_rng(1).random((256, 256, 1), np.float32)
+    >>> planes[:, np.arange(256) % 32 < 4] += 1
+    >>> round(1 / beat_across(planes).period)
+    8
     """
     h, w = planes.shape[:2]
     if w < 8 * LEAST or h < 8:
@@ -82,7 +87,12 @@ def beat_across(planes: Floats, task: Task = IDLE) -> Beat:
 
 
 def beats(image: Image, task: Task = IDLE) -> str:
-    """The even beats of a sheet on which nothing repeats both ways, as words that say which way and what is missing; or ''."""
+    """The even beats of a sheet on which nothing repeats both ways, as words that say which way and what is missing; or ''.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> beats(Image(np.random.default_rng(1).random((128, 128, 3), np.float32), Kind.COLOUR))
+    ''
+    """
     planes = features(at_most(image, 1024, task))
     found = []
     for way, laid, size in (("across", planes, image.width), ("down", planes.transpose(1, 0, 2), image.height)):

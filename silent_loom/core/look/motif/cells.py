@@ -52,6 +52,12 @@ def found_repeats(planes: Floats, across: Points, down: Points, task: Task = IDL
     From the middle outwards, ring by ring: where the next windows lie is told by a plane map through those found (Hartley &
     Zisserman, Multiple View Geometry, 2004), so a small error never becomes a whole repeat. What was found is averaged, all are
     looked for once more by their mean, and a homography is fitted to those that agree (RANSAC, Fischler & Bolles 1981).
+
+    >>> y, x = np.mgrid[0:256, 0:256]
+    >>> dots = ((x % 32 - 16) ** 2 + (y % 32 - 16) ** 2 < 64).astype(np.float32)[..., None]
+    >>> found = found_repeats(dots - dots.mean(), np.array([32.0, 0.0]), np.array([0.0, 32.0]))
+    >>> np.abs(found[:2, :2] / found[2, 2]).round(1).tolist()
+    [[32.0, 0.0], [0.0, 32.0]]
     """
     h, w, _ = planes.shape
     step = np.array(

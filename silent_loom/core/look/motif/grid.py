@@ -85,6 +85,14 @@ def fit_grid(image: Image, lattice: Lattice, task: Task = IDLE, room: float = LE
     Every repeat is looked for by itself, see `cells.found_repeats`: what perspective or turn is left is known then. Of stripes,
     and where that fails, corners start on the lattice and are moved so that the left edge is found again at the right one and the
     top at the bottom one, by correlating windows along the edges.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> from silent_loom.core.look.motif.lattice import find_lattice
+    >>> y, x = np.mgrid[0:256, 0:256]
+    >>> dots = ((x % 32 - 16) ** 2 + (y % 32 - 16) ** 2 < 64).astype(np.float32)
+    >>> image = Image(np.repeat(dots[..., None], 3, 2), Kind.COLOUR)
+    >>> fit_grid(image, find_lattice(image)).repeats
+    (7, 7)
     """
     ux, uy = np.array(lattice.across), np.array(lattice.down)
     if lattice.free is not None:
@@ -160,7 +168,11 @@ def _most(
 
 
 def room_of(corners: NDArray[np.float64]) -> tuple[float, float]:
-    """How far an area goes on beyond its right and lower side before the sheet ends, as parts of the area; at most `MOST`."""
+    """How far an area goes on beyond its right and lower side before the sheet ends, as parts of the area; at most `MOST`.
+
+    >>> room_of(np.array([[0.1, 0.1], [0.9, 0.1], [0.9, 0.9], [0.1, 0.9]]))
+    (0.12499999999999997, 0.12499999999999997)
+    """
     tl, tr, br, bl = np.asarray(corners, np.float64)
 
     def until(start: NDArray[np.float64], way: NDArray[np.float64]) -> float:

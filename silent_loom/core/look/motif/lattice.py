@@ -127,7 +127,11 @@ def _peak(c: NDArray[np.float64], x: float, y: float, reach: int) -> tuple[float
 
 
 def candidates(c: NDArray[np.float64], w: int, h: int) -> list[tuple[float, float, float]]:
-    """Peaks of the correlation in the half plane of displacements that point right or straight down."""
+    """Peaks of the correlation in the half plane of displacements that point right or straight down.
+
+    >>> candidates(np.zeros((64, 64)), 64, 64)
+    []
+    """
     ry, rx = int(MOST * h), int(MOST * w)
     ys, xs = np.arange(-ry, ry + 1), np.arange(0, rx + 1)
     field = c[np.ix_(ys % c.shape[0], xs % c.shape[1])]
@@ -299,6 +303,13 @@ def find_lattice(image: Image, task: Task = IDLE) -> Lattice | None:
     computational model for periodic pattern perception, PAMI 26, 2004). Of lattices that score alike the finest counts.
     The vectors are then fitted to the peaks of all their multiples, which are known to a fraction of a texel and so give
     the vectors to that fraction over the multiple. Where colour does not repeat, as in a mosaic of any colours, edges may.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> y, x = np.mgrid[0:256, 0:256]
+    >>> dots = ((x % 32 - 16) ** 2 + (y % 32 - 16) ** 2 < 64).astype(np.float32)
+    >>> lattice = find_lattice(Image(np.repeat(dots[..., None], 3, 2), Kind.COLOUR))
+    >>> np.abs(np.round(256 * np.array(lattice.across))).tolist()
+    [32.0, 0.0]
     """
     planes = _small(image)
     task.checkpoint()

@@ -89,6 +89,9 @@ def find_stripes(c: NDArray[np.float64], w: int, h: int) -> Stripes | None:
     -----
     Of all directions within six degrees of a side the one along which the correlation stays highest is that of the
     lines. The mean along lines beside it, by their distance, then has a peak at every multiple of the period.
+
+    >>> find_stripes(np.eye(64), 64, 64) is None
+    True
     """
     best: Stripes | None = None
     for axis in (0, 1):

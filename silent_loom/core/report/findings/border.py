@@ -13,7 +13,13 @@ PLACE = 4
 
 
 def border(grey: Floats, colour: Floats) -> tuple[float, float, float, float]:
-    """Parts of the picture, left, top, right, bottom, that are a border of one constant colour."""
+    """Parts of the picture, left, top, right, bottom, that are a border of one constant colour.
+
+    >>> grey = np.random.default_rng(1).random((64, 64), np.float32)
+    >>> grey[:8] = 1
+    >>> [round(float(b), 3) for b in border(grey, np.repeat(grey[..., None], 3, 2))]
+    [0.0, 0.125, 0.0, 0.0]
+    """
 
     def run(lines: Floats) -> int:
         edge = np.median(lines[0], 0)
@@ -33,7 +39,19 @@ def border(grey: Floats, colour: Floats) -> tuple[float, float, float, float]:
 
 
 def find(seen: Seen, task: Task) -> list[Finding]:
-    """What there is to say of it."""
+    """What there is to say of it.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> from silent_loom.core.files.profile import SRGB
+    >>> from silent_loom.core.report.finding import seen
+    >>> import numpy as np
+    >>> from silent_loom.core.files import Picture
+    >>> codes = np.random.default_rng(1).integers(40, 200, (64, 128, 3)).astype(np.uint8)
+    >>> codes[:8] = 255
+    >>> photo = seen(Picture(codes, None, SRGB, 8, "png"), None, IDLE)
+    >>> [f.code for f in find(photo, IDLE)]
+    ['border']
+    """
     findings: list[Finding] = []
     left, up, right, low = border(seen.grey, seen.codes)
     sh, sw = seen.codes.shape[:2]

@@ -38,7 +38,19 @@ def _where(cells: Floats) -> str:
 
 
 def find(seen: Seen, task: Task) -> list[Finding]:
-    """What there is to say of it."""
+    """What there is to say of it.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> from silent_loom.core.files.profile import SRGB
+    >>> from silent_loom.core.report.finding import seen
+    >>> import numpy as np
+    >>> from silent_loom.core.files import Picture
+    >>> codes = np.full((64, 128, 3), 90, np.uint8)
+    >>> codes[:, 64:] = 255
+    >>> photo = seen(Picture(codes, None, SRGB, 8, "png"), None, IDLE)
+    >>> [f.code for f in find(photo, IDLE)]
+    ['lights']
+    """
     findings: list[Finding] = []
     w, h = seen.size
     step = max(1, int(np.sqrt(w * h / 4e6)))

@@ -19,6 +19,11 @@ def even_area(planes: Floats) -> tuple[float, float, float, float]:
 
     Cells of a 24 × 24 grid are odd when their mean or their contrast lies far from the median; the largest rectangle of
     the others is found by the histogram method.
+
+    >>> planes = np.random.default_rng(1).random((480, 480, 3), np.float32)
+    >>> planes[:120] += 9
+    >>> [round(side, 2) for side in even_area(planes)]
+    [0.0, 0.29, 1.0, 1.0]
     """
     n = 24
     h, w, _ = planes.shape
@@ -51,7 +56,19 @@ def even_area(planes: Floats) -> tuple[float, float, float, float]:
 
 
 def find(seen: Seen, task: Task) -> list[Finding]:
-    """What there is to say of it."""
+    """What there is to say of it.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> from silent_loom.core.files.profile import SRGB
+    >>> from silent_loom.core.report.finding import seen
+    >>> import numpy as np
+    >>> from silent_loom.core.files import Picture
+    >>> codes = np.random.default_rng(1).integers(80, 100, (256, 256, 3)).astype(np.uint8)
+    >>> codes[:64, :64] = 240
+    >>> photo = seen(Picture(codes, None, SRGB, 8, "png"), None, IDLE)
+    >>> [f.code for f in find(photo, IDLE)]
+    ['crop']
+    """
     findings: list[Finding] = []
     area = even_area(lab(seen.image.pixels))
     size = (area[2] - area[0]) * (area[3] - area[1])

@@ -10,7 +10,18 @@ PLACE = 0
 
 
 def find(seen: Seen, task: Task) -> list[Finding]:
-    """What there is to say of it."""
+    """What there is to say of it.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> from silent_loom.core.files.profile import SRGB
+    >>> from silent_loom.core.report.finding import seen
+    >>> import numpy as np
+    >>> from silent_loom.core.files import Picture
+    >>> codes = np.full((64, 128, 3), 90, np.uint8)
+    >>> photo = seen(Picture(codes, None, SRGB, 8, "png"), 1000.0, IDLE)
+    >>> [f.code for f in find(photo, IDLE)]
+    ['density']
+    """
     findings: list[Finding] = []
     w, _ = seen.size
     if seen.width_mm:

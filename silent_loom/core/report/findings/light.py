@@ -55,7 +55,18 @@ def _light(field_: Floats) -> Light:
 
 
 def find(seen: Seen, task: Task) -> list[Finding]:
-    """What there is to say of it."""
+    """What there is to say of it.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> from silent_loom.core.files.profile import SRGB
+    >>> from silent_loom.core.report.finding import seen
+    >>> import numpy as np
+    >>> from silent_loom.core.files import Picture
+    >>> codes = np.full((64, 128, 3), 90, np.uint8)
+    >>> photo = seen(Picture(codes, None, SRGB, 8, "png"), None, IDLE)
+    >>> [f.code for f in find(photo, IDLE)]
+    ['light']
+    """
     findings: list[Finding] = []
     left, up, right, low = border(seen.grey, seen.codes)
     bordered = max(left, up, right, low) > 0

@@ -13,7 +13,19 @@ PLACE = 6
 
 
 def find(seen: Seen, task: Task) -> list[Finding]:
-    """What there is to say of it."""
+    """What there is to say of it.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> from silent_loom.core.files.profile import SRGB
+    >>> from silent_loom.core.report.finding import seen
+    >>> import numpy as np
+    >>> from silent_loom.core.files import Picture
+    >>> y, x = np.mgrid[0:256, 0:256]
+    >>> codes = np.repeat(np.uint8(90 + 90 * ((x % 32 - 16) ** 2 + (y % 32 - 16) ** 2 < 64))[..., None], 3, 2)
+    >>> photo = seen(Picture(codes, None, SRGB, 8, "png"), None, IDLE)
+    >>> [f.code for f in find(photo, IDLE)]
+    ['motif']
+    """
     findings: list[Finding] = []
     w, h = seen.size
     lattice = find_lattice(seen.image, task)

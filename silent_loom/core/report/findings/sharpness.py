@@ -24,7 +24,18 @@ def _crops(codes: NDArray[Any], size: int = 512) -> list[NDArray[Any]]:
 
 
 def find(seen: Seen, task: Task) -> list[Finding]:
-    """What there is to say of it."""
+    """What there is to say of it.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> from silent_loom.core.files.profile import SRGB
+    >>> from silent_loom.core.report.finding import seen
+    >>> import numpy as np
+    >>> from silent_loom.core.files import Picture
+    >>> codes = np.full((64, 128, 3), 90, np.uint8)
+    >>> photo = seen(Picture(codes, None, SRGB, 8, "png"), None, IDLE)
+    >>> [f.code for f in find(photo, IDLE)]
+    ['sharpness']
+    """
     findings: list[Finding] = []
     parts = [p.mean(2).astype(np.float32) / np.float32(seen.top) for p in _crops(seen.whole)]
     sharp, noise = float(np.median([sharpness(p) for p in parts])), float(np.median([noise_level(p) for p in parts]))

@@ -15,7 +15,18 @@ LEVEL = (0.4, 2.0)
 
 
 def find(seen: Seen, task: Task) -> list[Finding]:
-    """What there is to say of it."""
+    """What there is to say of it.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> from silent_loom.core.files.profile import SRGB
+    >>> from silent_loom.core.report.finding import seen
+    >>> import numpy as np
+    >>> from silent_loom.core.files import Picture
+    >>> codes = np.full((64, 128, 3), 90, np.uint8)
+    >>> photo = seen(Picture(codes, None, SRGB, 8, "png"), None, IDLE)
+    >>> [f.code for f in find(photo, IDLE)]
+    []
+    """
     findings: list[Finding] = []
     lines = tilt(most_contrast(seen.codes))
     seen.figures |= {"tilt_vertical_deg": round(lines.vertical, 2), "tilt_horizontal_deg": round(lines.horizontal, 2)}

@@ -195,7 +195,14 @@ def joints_of(labels: Labels, valley: Floats, usual: float, wraps: bool) -> Floa
 
 
 def refined(labels: Labels, strength: Floats, like: Image) -> Labels:
-    """Decided labels at the size of an image: their middles, grown over the barrier of that size."""
+    """Decided labels at the size of an image: their middles, grown over the barrier of that size.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> halves = np.repeat(np.repeat(np.array([[1, 2]], np.int32), 16, 1), 32, 0)
+    >>> like = Image(np.zeros((64, 64, 1), np.float32), Kind.DATA)
+    >>> np.bincount(refined(halves, np.zeros((64, 64), np.float32), like).ravel()).tolist()
+    [0, 2048, 2048]
+    """
     if labels.shape == strength.shape:
         return labels
     large = sized(labels, like.width, like.height, like.wraps)

@@ -119,7 +119,13 @@ def _spread(labels: NDArray[np.int32], off: NDArray[np.float64], count: int) -> 
 
 
 def partners(told: Elements, s: TradeSettings) -> NDArray[np.int64]:
-    """For every label the one whose content comes to its place: a permutation within groups of like size and shape."""
+    """For every label the one whose content comes to its place: a permutation within groups of like size and shape.
+
+    >>> from silent_loom.core.maps.elements import measured
+    >>> told = measured(np.repeat(np.array([[1, 1, 2, 2]], np.int32), 4, 0), False)
+    >>> sorted(partners(told, TradeSettings()).tolist())
+    [0, 1, 2]
+    """
     count = len(told.area)
     real = np.flatnonzero(told.area > 0)
     chosen = real[random(count, s.seed, 1)[real] < s.share]

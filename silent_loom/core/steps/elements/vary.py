@@ -107,7 +107,14 @@ class Vary(MapStep[VarySettings]):
 
 
 def lean(labels: Labels, like: Image, degrees: Floats, way: np.ndarray[tuple[int], np.dtype[np.float64]]) -> Floats:
-    """What has to be added to a height, in millimetres, for each label to lean by its own angle in its own direction."""
+    """What has to be added to a height, in millimetres, for each label to lean by its own angle in its own direction.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> labels = np.ones((4, 4), np.int32)
+    >>> like = Image(np.zeros((4, 4, 1), np.float32), Kind.DATA, (4.0, 4.0))
+    >>> lean(labels, like, np.array([0.0, 45.0], np.float32), np.zeros(2))[0].tolist()
+    [-1.5, -0.5, 0.5, 1.5]
+    """
     told = measured(labels, like.wraps)
     h, w = labels.shape
     tx, ty = like.texel_mm

@@ -288,7 +288,14 @@ def _gain(image: Image, s: HeightSettings, task: Task) -> float:
 
 
 def relief(image: Image, s: HeightSettings, task: Task, read: _Read) -> Floats:
-    """The weighed sum of the bands, shape (H, W), before it is set into the depth."""
+    """The weighed sum of the bands, shape (H, W), before it is set into the depth.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> even = Image(np.full((64, 64, 3), 0.2, np.float32), Kind.COLOUR)
+    >>> float(np.ptp(relief(even, HeightSettings(), IDLE, _Read())).round(6))
+    0.0
+    """
     plane = _plane(image, s, task, read.stain)
     if not read.gain:
         return _by_size(plane, image, lambda size: by_size.along(s.sizes, size)[0], task)

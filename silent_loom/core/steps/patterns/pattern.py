@@ -156,7 +156,13 @@ class Pattern(MapStep[S]):
 
 
 def finer(sheet: Sheet) -> int:
-    """How many times as fine as asked for a pattern is drawn: a small picture is a large one reduced."""
+    """How many times as fine as asked for a pattern is drawn: a small picture is a large one reduced.
+
+    >>> from silent_loom.core.weave.step import Geometry
+    >>> square = Geometry((100.0, 100.0))
+    >>> [finer(Sheet(square, square, (n, n), None)) for n in (128.0, 4096.0)]
+    [4, 1]
+    """
     longer = max(sheet.width, sheet.height)
     return 1 if longer >= ENOUGH else min(4, -(-ENOUGH // longer)) if longer < 512 else 2
 
@@ -175,7 +181,14 @@ def reduced(samples: NDArray[Any], fine: int) -> Floats:
 
 
 def told(laid: Laid, ground: Ground, seed: int, names: tuple[str, ...], depth: Floats | None = None) -> dict[str, NDArray[Any]]:
-    """The helpers of elements that were laid; ``depth`` is the distance from their borders, where `Laid.depth` is not."""
+    """The helpers of elements that were laid; ``depth`` is the distance from their borders, where `Laid.depth` is not.
+
+    >>> from silent_loom.core.patterns.laying import beside, items
+    >>> ground = Ground.of(32, 32, (100.0, 100.0))
+    >>> found = beside(ground, items([25.0, 75.0], [50.0, 50.0], 20.0, 40.0), 10.0)
+    >>> sorted(told(found, ground, 1, ("id", "joint")))
+    ['id', 'joint']
+    """
     far = laid.depth if depth is None else depth
     make = {
         "id": lambda: laid.ids,

@@ -225,6 +225,11 @@ def light_parts(image: Image, reach: float, task: Task = IDLE) -> LightParts:
         COLOUR.
     reach : float
         Width of the smallest patch that counts as light, as a part of the longer side.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> even = Image(np.full((64, 64, 3), 0.25, np.float32), Kind.COLOUR)
+    >>> [float(np.abs(p).max().round(3)) for p in vars(light_parts(even, 0.5)).values() if isinstance(p, np.ndarray)]
+    [0.0, 0.0, 0.0, 0.0]
     """
     y = np.maximum(luminance(image.pixels), 1e-5)
     gw, gh = _grid(image)
@@ -264,7 +269,13 @@ def _kept_parts(image: Image, reach: float, task: Task) -> LightParts:
 
 
 def tint_of_light(image: Image, shape: tuple[int, int], task: Task = IDLE) -> Floats:
-    """Logarithm of red, green and blue light over their luminance, smooth over the sheet, mean 0; shape (*shape, 3)."""
+    """Logarithm of red, green and blue light over their luminance, smooth over the sheet, mean 0; shape (*shape, 3).
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> even = Image(np.full((64, 64, 3), 0.25, np.float32), Kind.COLOUR)
+    >>> float(np.abs(tint_of_light(even, (8, 8))).max().round(3))
+    0.0
+    """
     gh, gw = shape
     light = np.maximum(image.pixels, 1e-4)
     y = np.maximum(luminance(light), 1e-4)

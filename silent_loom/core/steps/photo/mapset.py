@@ -94,7 +94,13 @@ class MapSet(MapStep[MapSetSettings]):
 
 
 def image_of(picture: Picture, m: MapSource, depth_mm: float, repeats: bool) -> Image:
-    """A map of a file at the file's own size, as its thread means it; a height in millimetres over its depth."""
+    """A map of a file at the file's own size, as its thread means it; a height in millimetres over its depth.
+
+    >>> from silent_loom.core.files.profile import SRGB
+    >>> grey = Picture(np.full((2, 2, 1), 51, np.uint8), None, SRGB, 8, "png")
+    >>> round(float(image_of(grey, MapSource(source="ab" * 32, thread="roughness"), 10.0, False).pixels.mean()), 3)
+    0.2
+    """
     meaning = m.meaning()
     pixels = _taken(picture, m, meaning.kind)
     if meaning.unit:

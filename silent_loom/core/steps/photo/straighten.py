@@ -204,7 +204,11 @@ def _unbent(corners: NDArray[np.float64], bulge: float, before: Geometry) -> NDA
 
 
 def bent(parts: NDArray[np.float64], bulge: float, before: Geometry) -> NDArray[np.float64]:
-    """Places as parts of the photo, where they are seen through a lens that bulges; inverse of what straightening does."""
+    """Places as parts of the photo, where they are seen through a lens that bulges; inverse of what straightening does.
+
+    >>> bent(np.array([[0.5, 0.5], [0.1, 0.1]]), 0.0, Geometry((400.0, 300.0))).round(9).tolist()
+    [[0.5, 0.5], [0.1, 0.1]]
+    """
     w, h = before.native or before.size_mm
     reach = np.hypot(w, h) / 2
     straight = (parts - 0.5) * (w, h) / reach

@@ -220,6 +220,12 @@ def broken_up(
         Width of the transitions as a part of a cell.
     outline : str
         'irregular' cells get ragged edges.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> sheet = Image(np.random.default_rng(1).random((32, 32, 1), np.float32), Kind.DATA, (100.0, 100.0), True)
+    >>> cells = layout(BreakUpSettings(), sheet.size_mm)
+    >>> broken_up(sheet, cells, 64, 64, (200.0, 200.0), 0.2, "irregular", IDLE).shape
+    (64, 64, 1)
     """
     slopes = image.kind is Kind.NORMAL
     pitch = image.size_mm[0] / image.width, image.size_mm[1] / image.height
@@ -264,7 +270,12 @@ _IDENTITY = Gauss(*(np.zeros((3, 3), np.float32),) * 2, np.zeros((3, 4), np.floa
 
 
 def outlines(s: BreakUpSettings, tile_mm: tuple[float, float], width: int, height: int, task: Task) -> Image:
-    """The cells by themselves, a flat colour each, as they are joined on the surface."""
+    """The cells by themselves, a flat colour each, as they are joined on the surface.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> outlines(BreakUpSettings(), (100.0, 100.0), 64, 64, IDLE).pixels.shape
+    (64, 64, 3)
+    """
     cells = layout(s, tile_mm)
     size = tile_mm[0] * s.repeat_x, tile_mm[1] * s.repeat_y
     rows, columns = cells.shape[:2]

@@ -160,6 +160,11 @@ def quilted(planes: Floats, s: QuiltSettings, wraps: bool, task: Task) -> dict[s
     ------
     WeaveError
         The sheet is too small for its pieces.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> planes = np.random.default_rng(1).random((64, 64, 1), np.float32)
+    >>> sorted(quilted(planes, QuiltSettings(), False, IDLE))
+    ['facts', 'paths', 'pieces']
     """
     h, w, channels = planes.shape
     width, height = max(8, round(w * s.times_x)), max(8, round(h * s.times_y))
@@ -261,6 +266,12 @@ def laid(values: Floats, arrays: Mapping[str, NDArray[Any]], width: int, height:
         See `quilted`.
     hard : bool
         Samples are labels: cut, never blended.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> planes = np.random.default_rng(1).random((64, 64, 1), np.float32)
+    >>> arrays = quilted(planes, QuiltSettings(times_x=1, times_y=1), False, IDLE)
+    >>> laid(planes, arrays, 48, 48, False, IDLE).shape
+    (48, 48, 1)
     """
     was_w, was_h, in_w, in_h, piece, overlap = (int(v) for v in arrays["facts"][:6])
     fx, fy = width / was_w, height / was_h

@@ -273,7 +273,13 @@ class Box:
 
 
 def coverage(stroke: Stroke, box: Box, pitch: tuple[float, float]) -> Floats:
-    """How much of a stroke every texel of its box gets, 0…1, shape (h, w)."""
+    """How much of a stroke every texel of its box gets, 0…1, shape (h, w).
+
+    >>> stroke = Stroke(points=((8.0, 8.0, 1.0),), radius_mm=4.0, softness=0.0)
+    >>> covered = coverage(stroke, Box(stroke, 16, 16, (1.0, 1.0), False), (1.0, 1.0))
+    >>> covered.shape, float(covered.max()), float(covered[0, 0])
+    ((10, 10), 1.0, 0.0)
+    """
     p = np.array(stroke.points, np.float64)
     force = np.clip(p[:, 2], 0, 1)
     by_size, by_strength = stroke.pressure in ("size", "both"), stroke.pressure in ("strength", "both")

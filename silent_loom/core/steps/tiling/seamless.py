@@ -387,7 +387,13 @@ class Cut(NamedTuple):
 
 
 def cut_by_lines(cost: Cost, keep: int, bend: bool, closed: bool, task: Task = IDLE) -> Cut:
-    """The cut from top to bottom of a sheet that costs least by `contour.contour_prices`, bent or not."""
+    """The cut from top to bottom of a sheet that costs least by `contour.contour_prices`, bent or not.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> even = cost_of({"base": Image(np.full((64, 80, 3), 0.2, np.float32), Kind.COLOUR)}, {"base": 1.0})
+    >>> cut_by_lines(even, 64, False, False).path.shape
+    (64,)
+    """
     margin = int(MARGIN * (cost.planes.shape[1] - keep))
     sides = cost.sides(keep, task)
     prices = contour_prices(*sides, cost.scale, closed, task)
@@ -478,6 +484,9 @@ def joins(s: SeamlessSettings, decision: Decision, width: int, height: int) -> t
 
     The cut across was made before the sheet was closed from top to bottom, so its rows are those of the result shifted
     by nothing, with the part under the second overlap taken from whichever side of the second cut shows.
+
+    >>> joins(SeamlessSettings(method="mirror"), Decision({}), 4, 2)
+    (array([2, 2]), array([1, 1, 1, 1]))
     """
     if s.method == "mirror":
         return np.full(height, width // 2), np.full(width, height // 2)

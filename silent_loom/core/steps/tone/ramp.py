@@ -168,7 +168,13 @@ class Grade(_Laid):
 
 
 def values(s: _By, image: Image, meaning: threads.ThreadSpec, task: Task = IDLE) -> tuple[Floats, float, float]:
-    """A plane, and the factor and offset that make 0…1 of its thread's range."""
+    """A plane, and the factor and offset that make 0…1 of its thread's range.
+
+    >>> from silent_loom.core.weave.threads import spec
+    >>> half = Image(np.full((1, 1, 1), 0.5, np.float32), Kind.DATA)
+    >>> values(RampSettings(), half, spec("roughness"))[1:]
+    (1.0, -0.0)
+    """
     if image.kind is Kind.COLOUR:
         return encode(luminance(image.pixels, task), task), 1.0, 0.0
     if image.kind is Kind.ID:

@@ -146,6 +146,11 @@ def lines_of(side: Layers, scale: float, closed: bool, task: Task = IDLE) -> Lin
     A path parts texels that share a side. A line of a texel's width that runs askew passes through a corner of such a
     path between them, and would end there for nothing; wider by a texel it cannot. How wide a line is follows from how
     much of the area around it is line.
+
+    >>> from silent_loom.core.tiling.cutting.layers import layers_of
+    >>> even = layers_of(np.full((32, 32, 1), 0.5, np.float32), 1.0)
+    >>> float(np.abs(lines_of(even, 1.0, False).detail).max())
+    0.0
     """
     h = len(side.line)
     strength, price = np.empty_like(side.line), np.empty_like(side.line)
@@ -353,7 +358,13 @@ def _along(b, a, apart, beside, near, closed, out, y0, y1):  # type: ignore[no-u
 
 
 def quiet_below(first: Layers, second: Layers, task: Task = IDLE) -> float:
-    """Difference in detail up to which it is grain; by the usual one, whatever lies on top of each other."""
+    """Difference in detail up to which it is grain; by the usual one, whatever lies on top of each other.
+
+    >>> from silent_loom.core.tiling.cutting.layers import layers_of
+    >>> even = layers_of(np.full((32, 32, 1), 0.5, np.float32), 1.0)
+    >>> quiet_below(even, even) >= 0
+    True
+    """
     gap = np.empty(first.line.shape, np.float32)
     over_rows(len(gap), partial(_apart, first.detail, second.detail, gap), task)
     return QUIET * float(np.sqrt(np.median(gap)))
@@ -402,6 +413,11 @@ def contour_prices(
       between: stones differ beyond a joint.
 
     The parts are told from each other by a median (`layers_of`).
+
+    >>> from silent_loom.core.tiling.cutting.layers import layers_of
+    >>> even = layers_of(np.full((32, 32, 1), 0.5, np.float32), 1.0)
+    >>> [p.shape for p in contour_prices(even, even, 1.0, False)][:2]
+    [(32, 33), (32, 33)]
     """
     h, n = first.line.shape
     only_first, only_second, grain = (np.empty((h, n), np.float32) for _ in range(3))

@@ -129,7 +129,12 @@ def roughness(prices: Prices, path: NDArray[np.int32]) -> float:
 
 
 def roughness_of_cut(prices: Prices, margin: int) -> float:
-    """The `roughness` of the cheapest open cut."""
+    """The `roughness` of the cheapest open cut.
+
+    >>> prices = edge_prices(np.zeros((8, 9), np.float32), np.zeros((8, 9), np.float32))
+    >>> roughness_of_cut(prices, 1) < 1e-5
+    True
+    """
     return roughness(prices, _path(prices, *_borders(prices, margin)))
 
 

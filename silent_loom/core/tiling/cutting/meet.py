@@ -62,7 +62,14 @@ def _sweep(across, rightward, leftward, every, step, start, shift, total, back, 
 
 
 def way(prices: Prices, step: float, start: tuple[int, int] | None = None) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
-    """The cheapest path and the layer it runs in, by row; from and to a place when one is given (layer, column)."""
+    """The cheapest path and the layer it runs in, by row; from and to a place when one is given (layer, column).
+
+    >>> prices = Prices(*(np.ones((3, 8, 5), np.float32) for _ in Prices._fields))
+    >>> prices.across[1] = 0.1
+    >>> path, layer = way(prices, 1.0)
+    >>> layer.tolist()
+    [1, 1, 1, 1, 1, 1, 1, 1]
+    """
     layers, rows, n = prices.across.shape
     total = np.empty((layers, n), np.float32)
     back, moved = np.empty((rows, layers, n), np.int32), np.empty((rows, layers, n), np.int16)
@@ -148,7 +155,14 @@ def _searched(
 
 
 def met_sides(sides: tuple[Layers, Layers], shift: Floats, closed: bool, task: Task = IDLE) -> tuple[Layers, Layers]:
-    """Both pictures of an overlap, taken apart, where `slide.slid` takes them."""
+    """Both pictures of an overlap, taken apart, where `slide.slid` takes them.
+
+    >>> from silent_loom.core.tiling.cutting.layers import layers_of
+    >>> even = layers_of(np.full((32, 32, 1), 0.5, np.float32), 1.0)
+    >>> one, other = met_sides((even, even), np.zeros((4, 2), np.float32), False)
+    >>> bool(np.allclose(one.base, 0.5))
+    True
+    """
     first, second = ((side.base, side.detail, side.line[..., None]) for side in sides)
     moved = [slid(near, far, None, 1, shift, closed, task) for near, far in zip(first, second, strict=True)]
     near, far = (Layers(base, detail, np.clip(line[..., 0], 0, 1)) for base, detail, line in zip(*moved, strict=True))
@@ -205,6 +219,12 @@ def meeting(
     rows, columns and shifts of one end along the other at once: by dynamic programming over one set of prices for every
     shift (`contour.contour_prices`), which may change by a texel every few rows and at a price. Moving matched features
     together before cutting is due to Wu & Yu (Feature matching and deformation for texture synthesis, SIGGRAPH 2004).
+
+    >>> from silent_loom.core.tiling.cutting.layers import layers_of
+    >>> planes = np.full((64, 96, 1), 0.5, np.float32)
+    >>> side = layers_of(planes[:, :32], 1.0)
+    >>> meeting(planes, (side, side), 64, 1.0, 1, 0.1, False, stiff=1.0) is None
+    True
     """
     rows, width = planes.shape[:2]
     n = width - keep

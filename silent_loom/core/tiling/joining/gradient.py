@@ -39,6 +39,11 @@ def correction(low: Floats, keep: tuple[int, int], path_x: NDArray[np.int64], pa
     -----
     Poisson editing (Pérez, Gangnet & Blake 2003) on the torus, by one FFT: the gradients wanted are those of the picture
     itself, across a path the mean of what either side goes on with. The constant is chosen so that the mean stays.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> low = np.full((20, 20, 1), 0.5, np.float32)
+    >>> float(np.abs(correction(low, (16, 16), np.full(20, 2), np.full(16, 2), IDLE)).max())
+    0.0
     """
     rows, cols, channels = low.shape
     kx, ky = keep
@@ -234,6 +239,11 @@ def close(
         Paths in texels of the overlaps, for every row going in and every column coming out.
     softness : tuple of float
         Width in texels of the transition along each path.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> even = np.full((20, 20, 1), 0.5, np.float32)
+    >>> close(even, Kind.DATA, (16, 16), np.full(20, 2.0), np.full(16, 2.0), (1.0, 1.0), IDLE).shape
+    (16, 16, 1)
     """
     h, w, _ = pixels.shape
     kx, ky = keep

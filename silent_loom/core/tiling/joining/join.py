@@ -97,6 +97,11 @@ def closed_along(
     ------
     ValueError
         The overlap is empty or wider than what is kept, or the path is not as long as the strip.
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> pixels = np.arange(12, dtype=np.float32)[None, :, None].repeat(4, 0)
+    >>> closed_along(pixels, Kind.ID, 1, 8, np.full(4, 2.0), 1.0, False, IDLE)[0, :, 0].tolist()
+    [8.0, 9.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0]
     """
     n = pixels.shape[axis] - keep
     if not 0 < n <= keep or len(path) != pixels.shape[1 - axis]:

@@ -187,6 +187,11 @@ def parted_at(
         See `cut.lowest_cut`.
     toned : int
         How many of the first planes have a tone.
+
+    >>> from silent_loom.core.tiling.cutting.layers import layers_of
+    >>> even = layers_of(np.full((32, 32, 1), 0.5, np.float32), 1.0)
+    >>> type(parted_at(even, even, np.full(32, 16, np.int32), 1.0, 1, False)).__name__
+    'Parted'
     """
     rows, n = first.line.shape
     if toned == 0:

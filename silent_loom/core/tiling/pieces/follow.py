@@ -41,6 +41,10 @@ def motif_of(sheet: Image, task: Task = IDLE) -> Motif | None:
 
     A lattice on a sheet that repeats divides it: its vectors are made exact by the whole numbers of them that lead once
     across the sheet and once down.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> motif_of(Image(np.random.default_rng(1).random((96, 96, 3), np.float32), Kind.COLOUR, wraps=True)) is None
+    True
     """
     lattice = find_lattice(sheet, task)
     if lattice is not None and lattice.free is None:
@@ -72,6 +76,11 @@ def kept_to(cells: NDArray[np.float64], motif: Motif, size_mm: tuple[float, floa
     ----------
     cells : array, shape (rows, columns, 5)
         See `breakup.layout`.
+
+    >>> cells = np.zeros((1, 1, 5))
+    >>> cells[0, 0, 2] = 130.0
+    >>> float(kept_to(cells, Motif(np.array([[0.25, 0.0], [0.0, 0.25]]), "a grid"), (400.0, 400.0))[0, 0, 2])
+    100.0
     """
     size = np.array(size_mm)
     shift = cells[..., 2:4] / size

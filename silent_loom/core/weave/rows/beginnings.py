@@ -173,6 +173,9 @@ def of_pattern(name: str, seed: int | None, settings: Mapping[str, Any]) -> tupl
     Raises
     ------
     WeaveError, SettingError
+
+    >>> [type(entry).__name__ for entry in of_pattern("gravel", 3, {})][:1]
+    ['GroupEntry']
     """
     told = beginning(name)
     own = {**told.settings, **dict(settings)}

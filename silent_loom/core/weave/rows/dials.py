@@ -64,6 +64,12 @@ def turned(weave: Weave, values: Mapping[str, float]) -> Weave:
     ------
     SettingError
         There is no such dial, or it does not go so far.
+
+    >>> from silent_loom.core.weave.rows.saved import shipped_recipe
+    >>> weave = shipped_recipe("slate-roof").weave
+    >>> name, high = knobs(weave)[0].name, knobs(weave)[0].dial.high
+    >>> knobs(turned(weave, {name: high}))[0].dial.value == high
+    True
     """
     if not values:
         return weave
@@ -197,6 +203,11 @@ def between(a: Weave, b: Weave, share: float) -> Weave:
     ------
     SettingError
         Both are not made of the same rows.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> between(weave, weave, 0.5) == weave
+    True
     """
     ours, theirs = [list(tree.walk(w.steps)) for w in (a, b)]
     if [_same(p.entry) for p in ours] != [_same(p.entry) for p in theirs]:

@@ -196,6 +196,11 @@ def pasted(weave: Weave, entries: Sequence[Entry], to: int, into: str, sources: 
     ------
     WeaveError
         A file behind one of them is not there.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> len(pasted(weave, weave.steps[-1:], 0, "", {}).steps) - len(weave.steps)
+    1
     """
     made = [_anew(e, {}) for e in entries]
     for row in (r for e in made for r in tree.steps_of(e)):
@@ -273,6 +278,15 @@ def with_dial(weave: Weave, group_id: str, dial: Dial) -> Weave:
     ------
     WeaveError, SettingError
         It moves what does not lie in the group, or no setting of a row there that is a number or a switch.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> from silent_loom.core.weave.rows.model import Drive
+    >>> weave = woven_from("gravel")
+    >>> last = weave.rows()[-1].id
+    >>> weave, group = grouped(weave, [last], "Last")
+    >>> dial = Dial(title="Wear", drives=(Drive(row=last, setting="@amount", low=0, high=1),))
+    >>> [d.title for d in with_dial(weave, group, dial).group(group).dials]
+    ['Wear']
     """
     group = weave.group(group_id)
     for drive in dial.drives:
@@ -289,6 +303,15 @@ def turned(weave: Weave, group_id: str, dial: str, value: Any) -> Weave:
     ------
     SettingError
         There is no such dial, or it does not go that far.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> from silent_loom.core.weave.rows.model import Drive
+    >>> weave = woven_from("gravel")
+    >>> last = weave.rows()[-1].id
+    >>> weave, group = grouped(weave, [last], "Last")
+    >>> weave = with_dial(weave, group, Dial(title="Wear", drives=(Drive(row=last, setting="@amount", low=0, high=1),)))
+    >>> turned(weave, group, "Wear", 0.25).group(group).dials[0].value
+    0.25
     """
     group = weave.group(group_id)
     found = next((d for d in group.dials if dial in (d.id, d.title, tree.slug(d.title))), None)
@@ -323,7 +346,17 @@ def set_values(weave: Weave, row_id: str, values: Mapping[str, Any]) -> Weave:
 
 
 def without_dial(weave: Weave, group_id: str, dial_id: str) -> Weave:
-    """A group without a dial; what it moved keeps its own values."""
+    """A group without a dial; what it moved keeps its own values.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> from silent_loom.core.weave.rows.model import Drive
+    >>> weave = woven_from("gravel")
+    >>> last = weave.rows()[-1].id
+    >>> weave, group = grouped(weave, [last], "Last")
+    >>> dial = Dial(title="Wear", drives=(Drive(row=last, setting="@amount", low=0, high=1),))
+    >>> without_dial(with_dial(weave, group, dial), group, dial.id) == weave
+    True
+    """
     group = weave.group(group_id)
     made = weave.with_entry(group.model_copy(update={"dials": tuple(d for d in group.dials if d.id != dial_id)}))
     return _without_drives(made, {dial_id})

@@ -21,6 +21,11 @@ DEEPEST = 40
 
 
 def new_id() -> str:
+    """Eight hexadecimal digits by chance.
+
+    >>> len(new_id()), new_id() == new_id()
+    (8, False)
+    """
     return secrets.token_hex(4)
 
 

@@ -136,6 +136,9 @@ def begun(
     ------
     WeaveError, SettingError
         A slot is not filled, or a setting is wrong.
+
+    >>> [row.step for row in begun("sheet").rows()][:2]
+    ['blank', 'repair']
     """
     told, filled = recipe(name), slots or {}
     missing = [s for s in told.slots if s not in filled]
@@ -150,7 +153,11 @@ def made(
     settings: Mapping[str, Mapping[str, Any]] | None = None,
     when: Collection[str] = (),
 ) -> tuple[Entry, ...]:
-    """Rows of a weave from those of a recipe; see `begun`."""
+    """Rows of a weave from those of a recipe; see `begun`.
+
+    >>> [type(entry).__name__ for entry in made(recipe("sheet").rows)][:1]
+    ['StepEntry']
+    """
     return _made(rows, slots or {}, settings or {}, when, set())
 
 
@@ -217,5 +224,9 @@ def starting_weave(digest: str, source: SourceRef, **settings: dict[str, Any]) -
         The photo.
     **settings
         Changed settings by name of step.
+
+    >>> photo = SourceRef(name="deck.png", format="png", width=640, height=480, bytes=1000)
+    >>> [row.step for row in starting_weave("ab" * 32, photo).rows()][:2]
+    ['photo', 'straighten']
     """
     return begun("photo", {"photo": digest}, settings, {digest: source})

@@ -105,6 +105,11 @@ def filled(weave: Weave, photos: Sequence[tuple[str, SourceRef]]) -> Weave:
     ------
     WeaveError
         There are too few or too many.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")  # takes no photo
+    >>> filled(weave, []) == weave
+    True
     """
     slots = open_slots(weave)
     if not slots and photos:
@@ -151,7 +156,12 @@ def shipped() -> Mapping[str, SavedRecipe]:
 
 
 def of_recipe(told: Recipe) -> SavedRecipe:
-    """A recipe that was written as data; the ids of its rows follow from their paths, so that they are the same tomorrow."""
+    """A recipe that was written as data; the ids of its rows follow from their paths, so that they are the same tomorrow.
+
+    >>> from silent_loom.core.weave.rows.recipes import recipe
+    >>> of_recipe(recipe("sheet")).title
+    'An empty sheet'
+    """
     rows = made(told.rows, dict.fromkeys(told.slots, ""))
     kept = told.model_dump(include={"name", "title", "says", "family", "words"})
     return SavedRecipe(**kept, weave=Weave(steps=_steady(rows)))

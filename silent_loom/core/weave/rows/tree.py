@@ -32,6 +32,12 @@ class Place:
 
 
 def is_group(entry: Entry) -> bool:
+    """Whether a row holds rows.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> is_group(woven_from("gravel").rows()[0])
+    False
+    """
     return hasattr(entry, "rows")
 
 

@@ -77,5 +77,10 @@ class Cells(Pattern[CellsSettings]):
 
 
 def cell_chances(found: Cellular, seed: int) -> Floats:
-    """Four random numbers of the cell at each place, shape (H, W, 4)."""
+    """Four random numbers of the cell at each place, shape (H, W, 4).
+
+    >>> from silent_loom.core.patterns.cellular import cellular
+    >>> cell_chances(cellular(Ground.of(32, 32, (100.0, 100.0)), (4, 4)), 1).shape
+    (32, 32, 4)
+    """
     return np.ascontiguousarray(chances(found.count, seed)[found.which])

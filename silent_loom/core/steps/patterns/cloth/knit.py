@@ -87,7 +87,14 @@ class Knit(Pattern[KnitSettings]):
 
 
 def stitches(found: Laid, count: int, seed: int) -> dict[str, NDArray[Any]]:
-    """Both legs are one stitch."""
+    """Both legs are one stitch.
+
+    >>> from silent_loom.core.patterns.ground import Ground
+    >>> from silent_loom.core.patterns.laying import beside, items
+    >>> found = beside(Ground.of(32, 32, (100.0, 100.0)), items([25.0, 75.0], [50.0, 50.0], 20.0, 40.0), 10.0)
+    >>> sorted(np.unique(stitches(found, 1, 1)["id"]).tolist())
+    [1]
+    """
     whole = np.where(found.which >= 0, found.which % count, -1)
     same = Laid(found.depth, whole.astype(np.int32), found.u, found.v, found.table)
     return {"id": same.ids, "random": same.chances(seed), "orientation": found.axes()}

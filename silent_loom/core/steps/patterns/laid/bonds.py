@@ -76,7 +76,12 @@ class Bonds(Pattern[BondsSettings]):
 
 
 def outline(worn: float, wide_mm: float, short_mm: float, ground: Ground, seed: int, task: Task) -> Floats | None:
-    """How far places stray in mm, so that outlines are those of worn things; shape (2, H, W)."""
+    """How far places stray in mm, so that outlines are those of worn things; shape (2, H, W).
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> outline(0.5, 200.0, 100.0, Ground.of(32, 32, (400.0, 400.0)), 1, IDLE).shape
+    (2, 32, 32)
+    """
     if worn <= 0:
         return None
     moved = stray(ground, cells_of(ground, wide_mm), 0.16 * worn * short_mm, of(seed, 21), 4, task)
@@ -91,7 +96,13 @@ def tops(
     levels: float,
     lean: float,
 ) -> Floats:
-    """Height 0…1 of elements of different levels that lean."""
+    """Height 0…1 of elements of different levels that lean.
+
+    >>> from silent_loom.core.patterns.ground import Ground
+    >>> middle = np.zeros((1, 1), np.float32)
+    >>> tops(np.full((1, 1, 4), 0.5, np.float32), middle, middle, 0.0, 0.0).tolist()
+    [[1.0]]
+    """
     top = 1 - np.float32(0.6 * levels) * chances[..., 0]
     if lean > 0:
         swing = np.float32(0.5 * lean)

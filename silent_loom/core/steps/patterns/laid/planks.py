@@ -95,7 +95,15 @@ def _apart(found: Laid, over: Ground, seed: int) -> Floats:
 
 
 def grained(found: Laid, over: Ground, ring_mm: float, knots: float, seed: int, task: Task) -> tuple[Floats, Floats]:
-    """Place between two rings of each board, 0…1, and knots, 0…1; shape (H, W)."""
+    """Place between two rings of each board, 0…1, and knots, 0…1; shape (H, W).
+
+    >>> from silent_loom.core.base.parallel import IDLE
+    >>> from silent_loom.core.patterns.laying import beside, items
+    >>> ground = Ground.of(32, 32, (100.0, 100.0))
+    >>> found = beside(ground, items([25.0, 75.0], [50.0, 50.0], 20.0, 40.0), 10.0)
+    >>> [a.shape for a in grained(found, ground, 6.0, 0.2, 1, IDLE)]
+    [(32, 32), (32, 32)]
+    """
     table, ids = found.table, found.ids
     n = len(table)
 

@@ -76,7 +76,12 @@ class Scratches(Pattern[ScratchesSettings]):
 def strokes(
     ground: Ground, many: int, long_mm: float, wide_mm: float, turn: float, fan: float, curve: float, seed: int
 ) -> tuple[NDArray[Any], NDArray[Any]]:
-    """A table of bent strokes in three pieces each, and how deep each piece is, 0…1."""
+    """A table of bent strokes in three pieces each, and how deep each piece is, 0…1.
+
+    >>> lines, deep = strokes(Ground.of(64, 64, (100.0, 100.0)), 5, 40.0, 0.2, 0.0, 0.2, 0.1, 1)
+    >>> len(lines) == len(deep)
+    True
+    """
     c = [numbers(many, of(seed, 30 + k)).astype(float) for k in range(7)]
     x, y = c[0] * ground.size_mm[0], c[1] * ground.size_mm[1]
     way = turn + (c[2] * 2 - 1) * (fan if fan < np.pi / 2 - 1e-6 else np.pi)
