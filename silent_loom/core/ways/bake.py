@@ -110,12 +110,17 @@ def bake(
     with hold():
         make = squared(whole, names, wanted, plan.geometry.size_mm, task.part(0, 0))
 
-    def held(thread: str) -> Image:
-        with hold():
-            return make(thread)
-
     more: dict[str, Any] = {"weave": weave.model_dump(mode="json"), **asdict(order.how)}
-    with evaluator.holding(weave, names, how.ask * order.how.supersample):
+    alone = order.how.supersample == 1 and not order.how.lit  # no map is made from another one that is asked for as well
+    with evaluator.holding(weave, names, how.ask * order.how.supersample) as kept:
+
+        def held(thread: str) -> Image:
+            with hold():
+                image = make(thread)
+            if alone:
+                kept.made(thread)
+            return image
+
         return deliver_as_made(
             folder,
             name,

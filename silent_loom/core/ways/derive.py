@@ -404,8 +404,14 @@ class _Making:
             return {"source": source, "warnings_of_steps": warnings}
 
         names = needed(wanted, threads)
-        with self.evaluator.holding(self.weave, names, self.size):
-            return deliver_as_made(out, named, names, self.map, wanted, meanings=threads, about=about, force=force, task=task)
+        with self.evaluator.holding(self.weave, names, self.size) as kept:
+
+            def make(thread: str) -> Image:
+                image = self.map(thread)
+                kept.made(thread)
+                return image
+
+            return deliver_as_made(out, named, names, make, wanted, meanings=threads, about=about, force=force, task=task)
 
     def map(self, thread: str) -> Image:
         """One map at the size that is asked for."""

@@ -411,6 +411,29 @@ def test_what_several_maps_need_is_computed_once_however_small_the_cache(photo: 
     assert len(evaluator.cache) == 0, "what was held is let go"
 
 
+def test_what_no_map_needs_any_more_is_let_go_at_once(photo: Picture, weave: Weave) -> None:
+    names = ("base", "height", "normal", "roughness", "occlusion")
+
+    def run(told: bool) -> tuple[dict[str, int], list[tuple[str, str]]]:
+        evaluator, left = Evaluator(OnePicture(photo), Cache(1), decision_size=64), {}
+        with evaluator.holding(weave, names, 96) as kept:
+            evaluator.decision(weave, weave.first("seamless").id)  # type: ignore[union-attr]
+            evaluator.computed.clear()
+            for name in names:
+                evaluator.ask(weave, name, 96)
+                if told:
+                    kept.made(name)
+                    kept.made(name)  # saying so twice does no harm
+                left[name] = evaluator.cache.held_bytes
+        return left, sorted(evaluator.computed)
+
+    (plain, done), (less, same) = run(False), run(True)
+    assert done == same, "nothing is computed anew"
+    assert plain["occlusion"] > 0
+    assert less["occlusion"] == 0, "the last map needs nothing any more"
+    assert less["roughness"] < plain["roughness"]
+
+
 def test_held_values_come_back_into_the_bound(photo: Picture) -> None:
     image = Image(np.zeros((8, 8, 3), np.float32), Kind.COLOUR)
     cache = Cache(2 * image.nbytes)

@@ -31,6 +31,12 @@ class Cache:
     def nbytes(self) -> int:
         return self._bytes
 
+    @property
+    def held_bytes(self) -> int:
+        """Bytes of values that are held, which do not count towards the bound."""
+        with self._lock:
+            return sum(value.nbytes for value in self._aside.values())
+
     def __len__(self) -> int:
         return len(self._values)
 

@@ -7,8 +7,8 @@ import json
 import math
 import threading
 import time
-from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from collections.abc import Iterable
+from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -19,6 +19,7 @@ from silent_loom.core.weave import threads
 from silent_loom.core.weave.answers import masks
 from silent_loom.core.weave.answers.cache import Cache
 from silent_loom.core.weave.answers.carrying import carried
+from silent_loom.core.weave.answers.holding import Holding, Place, held
 from silent_loom.core.weave.answers.mixing import mix
 from silent_loom.core.weave.answers.plan import Plan, Row, planned
 from silent_loom.core.weave.answers.unmixed import drawn
@@ -59,9 +60,6 @@ class Costs:
 
 SHALLOW = 40
 """Rows that may ask those above them by calls within calls; longer weaves are walked by a loop, from above."""
-
-Place = tuple[int, str, Texels]
-"""A thread above the row at a position, at a size."""
 
 MOST_TOLD = 5000
 """Costs and computations that are remembered: a server may run for weeks."""
@@ -158,32 +156,14 @@ class Evaluator:
             answers[name] = self.value_at(plan, at, name, texels, task)
         return answers
 
-    @contextmanager
-    def holding(self, weave: Weave, names: Iterable[str], size: int) -> Iterator[None]:
+    def holding(self, weave: Weave, names: Iterable[str], size: int) -> AbstractContextManager[Holding]:
         """While the block runs, keep what several of these threads are made from, whatever the cache's bound.
 
         A base colour of 8192² alone is larger than most bounds; without this, everything above it would be computed anew for
-        each map that reads it.
+        each map that reads it. Say which map is done (`Holding.made`), and what it alone still needed is let go.
         """
         plan = self.plan(weave)
-        shared = self._shared(plan, names, plan.geometry.at_longer_side(size))
-        self.cache.hold(shared)
-        try:
-            yield
-        finally:
-            self.cache.release(shared)
-
-    def _shared(self, plan: Plan, names: Iterable[str], texels: Texels) -> set[str]:
-        """Keys of values that are asked for more than once when some threads are made."""
-        wanted: dict[str, int] = {}
-        todo: list[Place] = [(len(plan.rows), name, texels) for name in names]
-        while todo:
-            at, thread, size = todo.pop()
-            key = self.key_at(plan, at, thread, size)
-            wanted[key] = wanted.get(key, 0) + 1
-            if wanted[key] == 1:
-                todo += self._needs(plan, (at, thread, size))
-        return {key for key, count in wanted.items() if count > 1}
+        return held(self.cache, plan, names, plan.geometry.at_longer_side(size), self.key_at, self._needs)
 
     @staticmethod
     def _place(plan: Plan, weave: Weave, below: str | None) -> tuple[int, Geometry]:
