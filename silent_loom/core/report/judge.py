@@ -22,6 +22,17 @@ def contrast_after(s: SeamlessSettings, decision: Decision, coming: Image, made:
         What came into it, at the pitch of the result.
     made : Image
         What it made of that, or what was made of it by steps that leave its sheet as it is.
+
+    >>> import numpy as np
+    >>> from silent_loom.core.base.images import Kind
+    >>> from silent_loom.core.report.suggest import tried
+    >>> from silent_loom.core.weave.step import Geometry
+    >>> noise = Image(np.random.default_rng(1).random((96, 96, 3), np.float32), Kind.COLOUR)
+    >>> s = SeamlessSettings(method="cut", overlap_x=0.25, overlap_y=0.25)
+    >>> decided = SEAMLESS.decide(s, {"base": noise}, Geometry(noise.size_mm), IDLE)
+    >>> made, _ = tried(noise, s, size=72)
+    >>> [k.figure > 0.5 for k in contrast_after(s, decided, noise, made)]
+    [True, True]
     """
     w, h = made.width, made.height
     pictures = SEAMLESS.joined_pictures(s, coming, decision, w, h, task)
