@@ -6,13 +6,12 @@ headless Chromium with software rendering; every frame moves it by a third of it
 
 from __future__ import annotations
 
-import json
 import sys
-import urllib.request
 
 import numpy as np
 from playwright.sync_api import Page, sync_playwright
 
+from bench.asking import copied
 from bench.paint import FLAGS
 
 STROKE = """async (frames) => {
@@ -71,10 +70,7 @@ def measure(page: Page, view: str, closer: bool = False) -> None:
 
 
 def main(address: str) -> None:
-    listed = json.load(urllib.request.urlopen(f"{address}/api/materials"))["materials"]
-    ident = min((m for m in listed if "plaster" in m["name"]), key=lambda m: len(m["name"]))["id"]  # not a copy of an earlier run
-    copy = urllib.request.Request(f"{address}/api/materials/{ident}/duplicate", method="POST")
-    ident = json.load(urllib.request.urlopen(copy))["id"]
+    ident = copied(address, "plaster")["id"]
     with sync_playwright() as p:
         browser = p.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})

@@ -10,7 +10,7 @@ import sys
 
 from playwright.sync_api import sync_playwright
 
-from bench.looking import asked
+from bench.asking import asked, copied
 from tools.screenshots import FLAGS, settle
 
 ROWS = 190
@@ -26,9 +26,7 @@ SCROLLED = """async () => {
 
 
 def main(address: str) -> None:
-    listed = asked(f"{address}/api/materials")["materials"]
-    slate = next(m["id"] for m in reversed(listed) if "slate" in m["name"])
-    copy = asked(f"{address}/api/materials/{slate}/duplicate", {})
+    copy = copied(address, "slate")
     at, head = f"{address}/api/materials/{copy['id']}", copy["head"]
     for i in range(ROWS):
         settings = {"brightness": 0.001 * (i % 7)}

@@ -5,14 +5,12 @@ Start `make demo`, wait until everything is ready, then `python -m bench.looking
 
 from __future__ import annotations
 
-import json
 import sys
 import time
-import urllib.request
-from typing import Any
 
 from playwright.sync_api import Page, sync_playwright
 
+from bench.asking import asked, copied
 from tools.screenshots import FLAGS, settle
 
 STILL = "document.querySelector('.pane[data-view=form]').dataset.still === 'yes'"
@@ -42,18 +40,8 @@ def dragged(page: Page, x: float, y: float, seconds: float, by: float) -> int:
     return n
 
 
-def asked(address: str, body: dict[str, Any] | None = None) -> Any:
-    request = urllib.request.Request(address, None if body is None else json.dumps(body).encode())
-    request.add_header("content-type", "application/json")
-    with urllib.request.urlopen(request) as answer:
-        raw = answer.read()
-    return json.loads(raw) if raw[:1] in b"{[" else raw
-
-
 def main(address: str) -> None:
-    listed = asked(f"{address}/api/materials")["materials"]
-    slate = next(m["id"] for m in reversed(listed) if "slate" in m["name"])
-    copy = asked(f"{address}/api/materials/{slate}/duplicate", {})
+    copy = copied(address, "slate")
     with sync_playwright() as p:
         browser = p.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         page = browser.new_context(viewport={"width": 1116, "height": 768}).new_page()

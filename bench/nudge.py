@@ -6,13 +6,13 @@ has a value that was not asked for before. A copy of the slate is made, with a r
 
 from __future__ import annotations
 
-import json
 import sys
 import time
-import urllib.request
 from typing import Any
 
 import numpy as np
+
+from bench.asking import asked, copied, sent
 
 NUDGES = (
     ("tone", "brightness", "base", 512, "60 / 120"),
@@ -28,18 +28,6 @@ NUDGES = (
 )
 
 
-def posted(address: str, body: dict[str, Any]) -> Any:
-    return json.loads(sent(address, body))
-
-
-def sent(address: str, body: dict[str, Any]) -> bytes:
-    request = urllib.request.Request(
-        address, json.dumps(body).encode(), {"content-type": "application/json", "origin": address.split("/api")[0]}
-    )
-    with urllib.request.urlopen(request) as got:
-        return bytes(got.read())
-
-
 def answer(address: str, question: dict[str, Any]) -> float:
     """Seconds to the last byte."""
     start = time.perf_counter()
@@ -49,12 +37,10 @@ def answer(address: str, question: dict[str, Any]) -> float:
 
 
 def main(address: str) -> None:
-    listed = json.load(urllib.request.urlopen(f"{address}/api/materials"))["materials"]
-    slate = next(m["id"] for m in reversed(listed) if "slate" in m["name"])
-    copy = posted(f"{address}/api/materials/{slate}/duplicate", {})
+    copy = copied(address, "slate")
     at = f"{address}/api/materials/{copy['id']}"
-    posted(f"{at}/change", {"base": copy["head"], "kind": "add", "step": "elements", "settings": {}, "to": 99})
-    rows = {r["step"]: r for r in json.load(urllib.request.urlopen(at))["weave"]["rows"]}
+    asked(f"{at}/change", {"base": copy["head"], "kind": "add", "step": "elements", "settings": {}, "to": 99})
+    rows = {r["step"]: r for r in asked(at)["weave"]["rows"]}
     fresh = 0.002 * np.random.default_rng().random()  # a second run asks for other values
     print("row        setting     asked      aim ms     median   95th percentile")
     for turn, (step, field, what, size, aim) in enumerate(NUDGES):

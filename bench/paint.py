@@ -5,12 +5,12 @@ Start `make demo`, then `python -m bench.paint http://127.0.0.1:8321`.
 
 from __future__ import annotations
 
-import json
 import sys
-import urllib.request
 
 import numpy as np
 from playwright.sync_api import sync_playwright
+
+from bench.asking import demo
 
 FLAGS = ["--no-sandbox", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--disable-background-networking"]
 FLAGS += ["--disable-component-update", "--disable-sync", "--no-first-run", "--disable-quic"]
@@ -32,8 +32,7 @@ NUDGE = """async ([field, i, until]) => {
 
 
 def main(address: str) -> None:
-    listed = json.load(urllib.request.urlopen(f"{address}/api/materials"))["materials"]
-    ident = next(m["id"] for m in listed if "slate" in m["name"])
+    ident = demo(address, "slate")
     with sync_playwright() as p:
         browser = p.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
