@@ -84,9 +84,15 @@ def chromium() -> Iterator[Browser]:
 
 
 @pytest.fixture
-def context(chromium: Browser) -> Iterator[BrowserContext]:
-    # What moves while something is computed is drawn by the cores, too: without a graphics card it takes a third of one
-    context = chromium.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True, reduced_motion="reduce")
+def context(chromium: Browser, request: pytest.FixtureRequest) -> Iterator[BrowserContext]:
+    context = chromium.new_context(
+        viewport={"width": 1280, "height": 800},
+        # A form is shaded texel by texel on the cores: a screen with half the pixels each way takes a quarter of the time
+        device_scale_factor=0.5 if request.node.get_closest_marker("form") else 1,
+        accept_downloads=True,
+        # What moves while something is computed is drawn by the cores, too: without a graphics card it takes a third of one
+        reduced_motion="reduce",
+    )
     context.set_default_timeout(45_000)
     yield context
     context.close()

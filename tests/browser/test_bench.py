@@ -81,9 +81,20 @@ def picture(page: Page, pane: int = 0) -> np.ndarray:
     return np.asarray(Pillow.open(io.BytesIO(raw)).convert("RGB")).astype(float)
 
 
+def brought(page: Page, address: str, photo: Path) -> None:
+    """A new material of a photo on the bench, without the library: that draws what every earlier test has left there."""
+    made = page.request.post(
+        f"{address}/api/materials",
+        headers={"origin": address},
+        multipart={"photo": {"name": photo.name, "mimeType": "image/jpeg", "buffer": photo.read_bytes()}},
+    )
+    page.goto(f"{address}/bench/{made.json()['id']}")
+    ready(page)
+
+
 @pytest.fixture
 def bench(page: Page, address: str, photo_file: Path) -> Page:
-    drop_photo(page, address, photo_file)
+    brought(page, address, photo_file)
     return page
 
 

@@ -8,13 +8,13 @@ from typing import Any
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.browser.test_bench import box_of, drop_photo, head_of, settled
+from tests.browser.test_bench import box_of, brought, head_of, settled
 from tests.browser.test_groups import choose, weave_of
 
 
 @pytest.fixture
 def bench(page: Page, address: str, photo_file: Path) -> Page:
-    drop_photo(page, address, photo_file)
+    brought(page, address, photo_file)
     return page
 
 

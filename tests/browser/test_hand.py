@@ -17,7 +17,7 @@ from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.files import write
 from silent_loom.core.steps.maps.normal import from_height
-from tests.browser.test_bench import bench, box_of, drop_photo, head_of, picture, ready, settled, wait  # noqa: F401
+from tests.browser.test_bench import bench, box_of, brought, head_of, picture, ready, settled, wait  # noqa: F401
 from tests.conftest import spectrum
 from tests.support import varied
 from tests.support.walls import courses, sheet
@@ -78,7 +78,7 @@ def test_a_stain_is_drawn_round_and_goes_from_every_map(page: Page, address: str
     light = varied.plaster(np.random.default_rng(2))[:480, :640].copy()
     v, u = np.mgrid[0:480, 0:640]
     light[np.hypot(u - 320, v - 240) < 36] = (0.05, 0.02, 0.02)
-    drop_photo(page, address, photo_at(tmp_path, light))
+    brought(page, address, photo_at(tmp_path, light))
     before = made(page)
     add(page, "Clean", "straighten")
     show(page, "flat")
@@ -224,7 +224,7 @@ def test_breaking_up_makes_a_larger_sheet_and_shows_its_cells(bench: Page) -> No
 def test_the_report_finds_a_border_and_trims_it(page: Page, address: str, tmp_path: Path) -> None:
     light = varied.rubble(np.random.default_rng(4))[:450, :600].copy()
     light[:, :36] = 0.9
-    drop_photo(page, address, photo_at(tmp_path, light))
+    brought(page, address, photo_at(tmp_path, light))
     page.wait_for_selector("#report[data-mend='1']")  # nobody had to ask
     page.click("#report")
     line = page.locator("#report-list [data-code=border]")
@@ -247,7 +247,7 @@ def test_the_report_finds_a_border_and_trims_it(page: Page, address: str, tmp_pa
 
 
 def test_a_motif_is_found_and_its_grid_corrected_by_hand(page: Page, address: str, tmp_path: Path) -> None:
-    drop_photo(page, address, photo_at(tmp_path, varied.tiles(np.random.default_rng(3), 97.3, 81.2)))
+    brought(page, address, photo_at(tmp_path, varied.tiles(np.random.default_rng(3), 97.3, 81.2)))
     page.click("[data-step=seamless]")
     head = head_of(page)
     page.click("#find-motif")
@@ -264,7 +264,7 @@ def test_a_motif_is_found_and_its_grid_corrected_by_hand(page: Page, address: st
 
 
 def test_corners_wait_for_the_photo_they_lie_on(page: Page, address: str, tmp_path: Path) -> None:
-    drop_photo(page, address, photo_at(tmp_path, varied.gravel(np.random.default_rng(4))))
+    brought(page, address, photo_at(tmp_path, varied.gravel(np.random.default_rng(4))))
     maps: list[Route] = []
     photos: list[Route] = []
     page.route("**/map", lambda route: maps.append(route))
@@ -296,7 +296,7 @@ def test_corners_wait_for_the_photo_they_lie_on(page: Page, address: str, tmp_pa
 
 
 def test_the_overlap_is_fitted_to_level_courses(page: Page, address: str, tmp_path: Path) -> None:
-    drop_photo(page, address, photo_at(tmp_path, sheet(courses(700, 600, 566.0, 4)).pixels))
+    brought(page, address, photo_at(tmp_path, sheet(courses(700, 600, 566.0, 4)).pixels))
     page.click("[data-step=seamless]")
     before = page.locator("#set-overlap_y").input_value()
     head = head_of(page)

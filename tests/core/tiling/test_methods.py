@@ -28,6 +28,7 @@ from silent_loom.core.steps.tiling.seamless import SEAMLESS, SeamlessSettings, j
 from silent_loom.core.tiling.joining import gradient
 from silent_loom.core.tiling.joining.fade import fade_strip
 from silent_loom.core.tiling.joining.join import closed_along
+from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.step import Geometry, Sheet
 from silent_loom.demo.all_surfaces import SURFACES
 from tests.conftest import as_colour, spectrum
@@ -60,8 +61,8 @@ def suggested(name: str) -> Any:
     return suggest(one(name))
 
 
-def closed(image: Image, size: tuple[int, int] | None = None, **values: Any) -> Image:
-    """An image through the seamless step, deciding on itself."""
+def closed(image: Image, size: tuple[int, int] | None = None, decision: Decision | None = None, **values: Any) -> Image:
+    """An image through the seamless step, deciding on itself unless that was decided before."""
     s = SeamlessSettings(**values)
     before = Geometry(image.size_mm)
     after = SEAMLESS.geometry(s, before, None)  # type: ignore[arg-type]
@@ -69,7 +70,7 @@ def closed(image: Image, size: tuple[int, int] | None = None, **values: Any) -> 
         round(after.size_mm[0] * image.width / image.size_mm[0]),
         round(after.size_mm[1] * image.height / image.size_mm[1]),
     )
-    decision = SEAMLESS.decide(s, {"base": image}, before, IDLE)
+    decision = decision or SEAMLESS.decide(s, {"base": image}, before, IDLE)
     return SEAMLESS.carry(s, image, decision, Sheet(before, after, (float(texels[0]), float(texels[1])), None), IDLE)  # type: ignore[arg-type]
 
 
@@ -85,8 +86,8 @@ def test_there_are_enough_photos_of_every_kind() -> None:
 def test_suggested_method_closes_nearly_all_and_keeps_their_contrast() -> None:
     def reach(photo: Made) -> tuple[float, float]:
         s = SeamlessSettings(**suggested(photo.name).settings)
-        made = closed(photo.image, **s.model_dump())
         decision = SEAMLESS.decide(s, {"base": photo.image}, Geometry(photo.image.size_mm), IDLE)
+        made = closed(photo.image, decision=decision, **s.model_dump())
         kept = min(k.figure for k in contrast_after(s, decision, photo.image, made))
         return tried(photo.image, s)[1], kept
 
@@ -138,9 +139,9 @@ def test_whole_repeats_close_a_motif(name: str) -> None:
 def test_contrast_is_kept_where_two_sides_were_joined(name: str) -> None:
     image = one(name)
     for values in ({"method": "cut"}, {"method": "fade"}):
-        made = closed(image, **values)
         s = SeamlessSettings(**values)
         decision = SEAMLESS.decide(s, {"base": image}, Geometry(image.size_mm), IDLE)
+        made = closed(image, decision=decision, **values)
         line, _ = joins(s, decision, made.width, made.height)
         tone, source = (lab(i.pixels)[..., 0] for i in (made, image))
         for sigma in (1.0, 3.0):
