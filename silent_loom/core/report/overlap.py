@@ -11,7 +11,7 @@ from silent_loom.core.base.images import Image
 from silent_loom.core.base.parallel import IDLE, Task, both
 from silent_loom.core.look.motif.beat import beat_across
 from silent_loom.core.moving.resample import at_most
-from silent_loom.core.steps.tiling.seamless import MARGIN, cut_by_lines
+from silent_loom.core.tiling.cutting.by_lines import MARGIN, cut_by_lines
 from silent_loom.core.tiling.cutting.cost import Cost, cost_of
 from silent_loom.core.tiling.cutting.cut import roughness_of_cut
 

@@ -12,8 +12,8 @@ from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.parallel import IDLE
 from silent_loom.core.look.fibres import running
 from silent_loom.core.look.meters.seam_meter import seams
-from silent_loom.core.steps.tiling import seamless
 from silent_loom.core.steps.tiling.seamless import SEAMLESS, SeamlessSettings, joins
+from silent_loom.core.tiling.cutting import by_lines
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.step import Geometry, Sheet
 
@@ -82,7 +82,7 @@ def test_boards_are_not_sawn_off(seed: int) -> None:
 def test_straight_grain_gets_no_waves(monkeypatch: pytest.MonkeyPatch) -> None:
     photo = boards(5)
     assert "shift_y" not in decided(photo, SeamlessSettings()).arrays
-    monkeypatch.setattr(seamless, "STIFF", 0.0)
+    monkeypatch.setattr(by_lines, "STIFF", 0.0)
     assert np.ptp(decided(photo, SeamlessSettings()).arrays["shift_y"]) > 0.01, "as joints it would have been moved"
 
 

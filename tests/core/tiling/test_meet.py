@@ -15,8 +15,9 @@ from silent_loom.core.moving.resample import blur
 from silent_loom.core.moving.slide import slid
 from silent_loom.core.moving.slopes import slopes_of
 from silent_loom.core.steps.maps.normal import from_height
-from silent_loom.core.steps.tiling.seamless import MARGIN, SEAMLESS, SeamlessSettings
+from silent_loom.core.steps.tiling.seamless import SEAMLESS, SeamlessSettings
 from silent_loom.core.tiling.cutting import meet
+from silent_loom.core.tiling.cutting.by_lines import MARGIN
 from silent_loom.core.tiling.cutting.cost import Cost, cost_of
 from silent_loom.core.tiling.cutting.cut import Prices, lowest_cut, roughness
 from silent_loom.core.weave.step import Geometry

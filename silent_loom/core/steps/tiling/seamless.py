@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import Any, Literal, NamedTuple, cast
+from typing import Any, Literal, cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,7 +12,7 @@ from pydantic import field_validator
 
 from silent_loom.core.base.errors import WeaveError
 from silent_loom.core.base.images import Floats, Image, Kind
-from silent_loom.core.base.parallel import IDLE, Task
+from silent_loom.core.base.parallel import Task
 from silent_loom.core.look.motif.grid import room_of
 from silent_loom.core.look.motif.level import levelled
 from silent_loom.core.look.perspective import convex, homography
@@ -21,11 +21,9 @@ from silent_loom.core.moving.carry import warp_homography
 from silent_loom.core.moving.mirror import mirrored
 from silent_loom.core.moving.slide import with_ends_slid
 from silent_loom.core.moving.slopes import normals_of, slopes_of
-from silent_loom.core.tiling.cutting.contour import contour_prices
+from silent_loom.core.tiling.cutting.by_lines import MARGIN, cut_by_lines
 from silent_loom.core.tiling.cutting.cost import Cost, cost_of
-from silent_loom.core.tiling.cutting.cut import lowest_cut, roughness
-from silent_loom.core.tiling.cutting.layers import Layers
-from silent_loom.core.tiling.cutting.meet import meeting, met_sides
+from silent_loom.core.tiling.cutting.cut import lowest_cut
 from silent_loom.core.tiling.joining.fade import fade_strip
 from silent_loom.core.tiling.joining.gradient import close
 from silent_loom.core.tiling.joining.join import closed_along
@@ -37,18 +35,11 @@ from silent_loom.core.weave.step import CarryStep, Geometry, Sheet, Sources, Tex
 Corners = tuple[tuple[float, float], tuple[float, float], tuple[float, float], tuple[float, float]]
 _NO_SOURCES = cast(Sources, None)  # its geometry opens no file
 
-MARGIN = 0.12
-"""Part of the overlap, at either border, that the cut keeps away from."""
-WORTH_MOVING = 0.9
-"""Both ends of an overlap are moved along each other where the cut then costs less than this part."""
-
 ROOMY = 40
 """Texels of `layers.FULL` that are left beside stripes, from which on they are cut by lines: in less the look to either side of
 a cut sees little but the borders."""
 FIBRES = 0.2
 """Transition, as a part of the overlap, where everything runs along it: fibres change as slowly themselves."""
-STIFF = 15.0
-"""How much stiffer fibres are than joints when both ends are moved along each other: a wave in straight grain is seen."""
 
 
 Method = Literal["cut", "fade", "gradient", "motif", "mirror"]
@@ -360,57 +351,6 @@ class Seamless(CarryStep[SeamlessSettings]):
                 pixels = with_ends_slid(pixels, image.kind, axis, keep, shift, axis == 0, task)
             seen.append(replace(laid, pixels=np.ascontiguousarray(pixels)))
         return seen[0], seen[1]
-
-
-class Cut(NamedTuple):
-    """A cut between both ends of a sheet.
-
-    Attributes
-    ----------
-    cost : Cost
-        The sheet as it is cut, its ends moved along each other by ``shift``, if at all.
-    sides : tuple of Layers
-        Both pictures of its overlap.
-    path : int array, shape (rows,)
-        See `cut.lowest_cut`.
-    shift : array or None
-        See `meet.meeting`.
-    roughness : float
-        What the cut costs, see `cut.roughness`.
-    """
-
-    cost: Cost
-    sides: tuple[Layers, Layers]
-    path: NDArray[np.int32]
-    shift: Floats | None
-    roughness: float
-
-
-def cut_by_lines(cost: Cost, keep: int, bend: bool, closed: bool, task: Task = IDLE) -> Cut:
-    """The cut from top to bottom of a sheet that costs least by `contour.contour_prices`, bent or not.
-
-    >>> from silent_loom.core.base.images import Kind
-    >>> even = cost_of({"base": Image(np.full((64, 80, 3), 0.2, np.float32), Kind.COLOUR)}, {"base": 1.0})
-    >>> cut_by_lines(even, 64, False, False).path.shape
-    (64,)
-    """
-    margin = int(MARGIN * (cost.planes.shape[1] - keep))
-    sides = cost.sides(keep, task)
-    prices = contour_prices(*sides, cost.scale, closed, task)
-    path = lowest_cut(prices, margin=margin, closed=closed)
-    plain = Cut(cost, sides, path, None, roughness(prices, path))
-    if not bend:
-        return plain
-    shift = meeting(cost.planes, sides, keep, cost.scale, cost.toned, MARGIN, closed, task, stiff=1 + STIFF * cost.along)
-    if shift is None:
-        return plain
-    met = met_sides(sides, shift, closed, task)
-    prices = contour_prices(*met, cost.scale, closed, task)
-    path = lowest_cut(prices, margin=margin, closed=closed)
-    rough = roughness(prices, path)
-    if rough >= WORTH_MOVING * plain.roughness:
-        return plain
-    return Cut(cost.slid(keep, shift, closed, task), met, path, shift, rough)
 
 
 def _cut(
