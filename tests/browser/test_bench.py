@@ -51,13 +51,15 @@ def head_of(page: Page) -> str:
 
 
 def box_of(where: Locator) -> FloatRect:
-    """Where something lies on the screen; asked again if it was drawn anew between being found and being measured."""
+    """Where something lies on the screen once it lies still: what is drawn above it a moment later would push it down."""
+    last: FloatRect | None = None
     for _ in range(100):
         box = where.bounding_box()
-        if box:
+        if box and box == last:
             return box
+        last = box
         where.page.wait_for_timeout(30)
-    raise AssertionError(f"nothing on the screen: {where}")
+    raise AssertionError(f"nothing lies still on the screen: {where}")
 
 
 def drop_photo(page: Page, address: str, photo: Path) -> None:

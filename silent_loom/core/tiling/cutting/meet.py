@@ -222,7 +222,7 @@ def meeting(
 
     >>> from silent_loom.core.tiling.cutting.layers import layers_of
     >>> planes = np.full((64, 96, 1), 0.5, np.float32)
-    >>> side = layers_of(planes[:, :32], 1.0)
+    >>> side = layers_of(np.ascontiguousarray(planes[:, :32]), 1.0)
     >>> meeting(planes, (side, side), 64, 1.0, 1, 0.1, False, stiff=1.0) is None
     True
     """
