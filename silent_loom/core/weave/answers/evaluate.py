@@ -8,7 +8,6 @@ import math
 import threading
 import time
 from collections.abc import Iterable
-from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -19,7 +18,7 @@ from silent_loom.core.weave import threads
 from silent_loom.core.weave.answers import masks
 from silent_loom.core.weave.answers.cache import Cache
 from silent_loom.core.weave.answers.carrying import carried
-from silent_loom.core.weave.answers.holding import Holding, Place, held
+from silent_loom.core.weave.answers.holding import Holding, Place
 from silent_loom.core.weave.answers.mixing import mix
 from silent_loom.core.weave.answers.plan import Plan, Row, planned
 from silent_loom.core.weave.answers.unmixed import drawn
@@ -156,14 +155,15 @@ class Evaluator:
             answers[name] = self.value_at(plan, at, name, texels, task)
         return answers
 
-    def holding(self, weave: Weave, names: Iterable[str], size: int) -> AbstractContextManager[Holding]:
+    def holding(self, weave: Weave, names: Iterable[str], size: int) -> Holding:
         """While the block runs, keep what several of these threads are made from, whatever the cache's bound.
 
         A base colour of 8192² alone is larger than most bounds; without this, everything above it would be computed anew for
         each map that reads it. Say which map is done (`Holding.made`), and what it alone still needed is let go.
         """
         plan = self.plan(weave)
-        return held(self.cache, plan, names, plan.geometry.at_longer_side(size), self.key_at, self._needs)
+        tops = {name: (len(plan.rows), name, plan.geometry.at_longer_side(size)) for name in names}
+        return Holding(self.cache, tops, lambda place: self.key_at(plan, *place), lambda place: self._needs(plan, place))
 
     @staticmethod
     def _place(plan: Plan, weave: Weave, below: str | None) -> tuple[int, Geometry]:

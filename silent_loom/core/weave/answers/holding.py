@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Mapping
+from typing import Self
 
 from silent_loom.core.weave.answers.cache import Cache
-from silent_loom.core.weave.answers.plan import Plan
 from silent_loom.core.weave.step import Texels
 
 Place = tuple[int, str, Texels]
@@ -14,7 +13,7 @@ Place = tuple[int, str, Texels]
 
 
 class Holding:
-    """Values that are kept whatever the cache's bound.
+    """Values that are kept whatever the cache's bound, while a block runs.
 
     Parameters
     ----------
@@ -26,7 +25,7 @@ class Holding:
     """
 
     def __init__(
-        self, cache: Cache, tops: dict[str, Place], key: Callable[[Place], str], needs: Callable[[Place], list[Place]]
+        self, cache: Cache, tops: Mapping[str, Place], key: Callable[[Place], str], needs: Callable[[Place], list[Place]]
     ) -> None:
         self._cache, self._left, self._key, self._needs = cache, dict(tops), key, needs
         uses: dict[str, int] = {}
@@ -58,24 +57,9 @@ class Holding:
         self._held -= done
         self._cache.release(done)
 
-    def end(self) -> None:
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
         self._cache.release(self._held)
         self._held = set()
-
-
-@contextmanager
-def held(
-    cache: Cache,
-    plan: Plan,
-    names: Iterable[str],
-    texels: Texels,
-    key: Callable[[Plan, int, str, Texels], str],
-    needs: Callable[[Plan, Place], list[Place]],
-) -> Iterator[Holding]:
-    """Hold while a block runs."""
-    tops = {name: (len(plan.rows), name, texels) for name in names}
-    holding = Holding(cache, tops, lambda place: key(plan, *place), lambda place: needs(plan, place))
-    try:
-        yield holding
-    finally:
-        holding.end()
