@@ -17,68 +17,110 @@ AROUND = 3
 """Fields that are laid around the sheet, so that no place near its edge has to be counted modulo."""
 
 
+BLOCK = 16
+"""Places that are worked on together: two registers full."""
+
+
 @kernel(
-    "f4[:,::1], f4[:,::1], f4[:,::1], i4[:,::1], i4[:,::1], f4, f4, f4[:,:,::1], f4[:,:,::1], i4[:,::1], "
-    "i8, i8, f4, f4, f4, i8, i8"
+    "f4[:,::1], f4[:,::1], f4[:,::1], i4[:,::1], i4[:,::1], f4, f4, f4[:,:,::1], f4[:,:,::1], i4[::1], i8, i8, f4, f4, b1, i8, i8"
 )
 def _cells(near, next_, border, which, other, over_w, over_h, moved, points, names, nx, ny, cw, ch, stagger, y0, y1):  # type: ignore[no-untyped-def]
     # Points in fields from the corner of the sheet; distances in the unit of cw and ch, the width and height of a field.
-    # The ring around the nine nearest fields is asked only where something in it could be near enough.
+    # A run of places in one field asks the same points, so it becomes vector code: b holds, a row of BLOCK for each,
+    # places, distances to the nearest two, where the nearest is and which, distance to the border and what is beyond.
+    # The ring around the nearest fields is asked only where something in it could be near enough.
     w = near.shape[1]
     rows, columns = moved.shape[1], moved.shape[2]
+    place = np.zeros((2, w + BLOCK), np.float32)
+    field = np.zeros((2, w), np.int32)
+    b = np.zeros(9 * BLOCK, np.float32)
+    zero, one, two, far_away = np.float32(0), np.float32(1), np.float32(2), np.float32(1e30)
     for y in range(y0, y1):
         my = y if rows > 1 else 0
+        v0 = (np.float32(y) + np.float32(0.5)) * over_h
         for x in range(w):
-            mx = x if columns > 1 else 0
-            u = (np.float32(x) + np.float32(0.5)) * over_w + moved[0, my, mx]
-            v = (np.float32(y) + np.float32(0.5)) * over_h + moved[1, my, mx]
-            u = (u - np.floor(u)) * np.float32(nx)
-            v = (v - np.floor(v)) * np.float32(ny)
-            jy = int(v)
-            fy = v - np.float32(jy)
-            fx = u - np.float32(int(u))
-            down = (np.float32(1) + min(fy, np.float32(1) - fy)) * ch
-            aside = (np.float32(1) + (min(fx, np.float32(1) - fx) if stagger == 0 else np.float32(0))) * cw
-            ring = min(down, aside)
-            best, second = np.float32(1e30), np.float32(1e30)
-            bx, by, bi, oi = np.float32(0), np.float32(0), 0, 0
+            place[0, x], place[1, x] = (np.float32(x) + np.float32(0.5)) * over_w, v0
+        if columns > 1:
+            for x in range(w):
+                place[0, x] += moved[0, my, x]
+                place[1, x] += moved[1, my, x]
+        for x in range(w):
+            u, v = place[0, x], place[1, x]
+            place[0, x] = (u - np.floor(u)) * np.float32(nx)
+            place[1, x] = (v - np.floor(v)) * np.float32(ny)
+            field[0, x], field[1, x] = np.int32(place[0, x]), np.int32(place[1, x])
+        xa = 0
+        while xa < w:
+            ix, iy = field[0, xa], field[1, xa]
+            xb = xa + 1
+            while xb < w and xb < xa + BLOCK and field[0, xb] == ix and field[1, xb] == iy:
+                xb += 1
+            ring = far_away
+            for i in range(BLOCK):
+                b[i], b[BLOCK + i] = place[0, xa + i], place[1, xa + i]
+                b[2 * BLOCK + i] = b[3 * BLOCK + i] = b[7 * BLOCK + i] = far_away
+            for i in range(xb - xa, BLOCK):  # the rest of the block is the last place once more
+                b[i], b[BLOCK + i] = place[0, xb - 1], place[1, xb - 1]
+            for i in range(BLOCK):
+                fx, fy = b[i] - np.float32(ix), b[BLOCK + i] - np.float32(iy)
+                aside = one if stagger else one + min(fx, one - fx)
+                ring = min(ring, (one + min(fy, one - fy)) * ch, aside * cw)
             for more in range(2):
-                if more == 1 and second <= ring * ring:
-                    break
+                if more == 1:
+                    most = zero
+                    for i in range(BLOCK):
+                        most = max(most, b[3 * BLOCK + i])
+                    if most <= ring * ring:
+                        break
                 for dj in range(1 - more, 4 + more):
-                    row = np.uintp(jy + dj + 1)
-                    first = int(u - stagger * np.float32((jy + dj) & 1) + np.float32(1)) - 1
-                    for di in range(1 - more, 4 + more):
-                        if more == 1 and 0 < dj < 4 and 0 < di < 4:
+                    row = iy + dj + 1
+                    early = 1 if stagger and (iy + dj) & 1 else 0  # of a row that is moved by half a field, one more
+                    for di in range(1 - more - early, 4 + more):
+                        if more == 1 and 0 < dj < 4 and di + early > 0 and di < 4:
                             continue
-                        column = np.uintp(first + di + 1)
-                        ex, ey = (points[row, column, 0] - u) * cw, (points[row, column, 1] - v) * ch
-                        d = ex * ex + ey * ey
-                        if d < best:
-                            second = best
-                            best, bx, by, bi = d, ex, ey, names[row, column]
-                        elif d < second:
-                            second = d
-            edge, reach = np.float32(1e30), np.sqrt(best)
+                        column = ix + di + 1
+                        px, py, name = points[row, column, 0], points[row, column, 1], np.float32(row * points.shape[1] + column)
+                        for i in range(BLOCK):
+                            ex, ey = (px - b[i]) * cw, (py - b[BLOCK + i]) * ch
+                            d = ex * ex + ey * ey
+                            best, second = b[2 * BLOCK + i], b[3 * BLOCK + i]
+                            closer = d < best
+                            b[3 * BLOCK + i] = min(second, max(best, d))
+                            b[2 * BLOCK + i] = d if closer else best
+                            b[4 * BLOCK + i] = ex if closer else b[4 * BLOCK + i]
+                            b[5 * BLOCK + i] = ey if closer else b[5 * BLOCK + i]
+                            b[6 * BLOCK + i] = name if closer else b[6 * BLOCK + i]
             for more in range(2):
-                if more == 1 and ring >= reach + np.float32(2) * edge:
-                    break
+                if more == 1:
+                    most = zero
+                    for i in range(BLOCK):
+                        most = max(most, np.sqrt(b[2 * BLOCK + i]) + two * b[7 * BLOCK + i])
+                    if most <= ring:
+                        break
                 for dj in range(1 - more, 4 + more):
-                    row = np.uintp(jy + dj + 1)
-                    first = int(u - stagger * np.float32((jy + dj) & 1) + np.float32(1)) - 1
-                    for di in range(1 - more, 4 + more):
-                        if more == 1 and 0 < dj < 4 and 0 < di < 4:
+                    row = iy + dj + 1
+                    early = 1 if stagger and (iy + dj) & 1 else 0
+                    for di in range(1 - more - early, 4 + more):
+                        if more == 1 and 0 < dj < 4 and di + early > 0 and di < 4:
                             continue
-                        column = np.uintp(first + di + 1)
-                        ex, ey = (points[row, column, 0] - u) * cw, (points[row, column, 1] - v) * ch
-                        gx, gy = ex - bx, ey - by
-                        far = gx * gx + gy * gy
-                        if far > np.float32(1e-8):
-                            e = np.float32(0.5) * ((ex + bx) * gx + (ey + by) * gy) / np.sqrt(far)
-                            if e < edge:
-                                edge, oi = e, names[row, column]
-            near[y, x], next_[y, x], which[y, x], other[y, x] = reach, np.sqrt(second), bi, oi
-            border[y, x] = edge if edge > 0 else np.float32(0)
+                        column = ix + di + 1
+                        px, py, name = points[row, column, 0], points[row, column, 1], np.float32(row * points.shape[1] + column)
+                        for i in range(BLOCK):
+                            ex, ey = (px - b[i]) * cw, (py - b[BLOCK + i]) * ch
+                            bx, by = b[4 * BLOCK + i], b[5 * BLOCK + i]
+                            gx, gy = ex - bx, ey - by
+                            far = gx * gx + gy * gy
+                            e = np.float32(0.5) * ((ex + bx) * gx + (ey + by) * gy) / np.sqrt(max(far, np.float32(1e-8)))
+                            closer = far > np.float32(1e-8) and e < b[7 * BLOCK + i]
+                            b[7 * BLOCK + i] = e if closer else b[7 * BLOCK + i]
+                            b[8 * BLOCK + i] = name if closer else b[8 * BLOCK + i]
+            for i in range(xb - xa):
+                x = xa + i
+                near[y, x], next_[y, x], border[y, x] = b[2 * BLOCK + i], b[3 * BLOCK + i], max(b[7 * BLOCK + i], zero)
+                which[y, x], other[y, x] = names[np.int32(b[6 * BLOCK + i])], names[np.int32(b[8 * BLOCK + i])]
+            xa = xb
+        for x in range(w):
+            near[y, x], next_[y, x] = np.sqrt(near[y, x]), np.sqrt(next_[y, x])
 
 
 @dataclass(frozen=True)
@@ -152,10 +194,10 @@ def cellular(
     strays = [np.float32(0.5) + np.float32(jitter) * (grid(nx, ny, of(seed, k))[own] - np.float32(0.5)) for k in range(2)]
     across = columns[None] + shift * (rows[:, None] & 1) + strays[0]
     points = np.ascontiguousarray(np.stack([across, rows[:, None] + strays[1]], 2), np.float32)
-    names = np.ascontiguousarray((np.arange(ny)[:, None] * nx + np.arange(nx))[own], np.int32)
+    names = np.ascontiguousarray((np.arange(ny)[:, None] * nx + np.arange(nx))[own].ravel(), np.int32)
     over = np.float32(1 / ground.texels[0]), np.float32(1 / ground.texels[1])
     field = np.float32(ground.size_mm[0] / nx), np.float32(ground.size_mm[1] / ny)
-    fixed = (*over, moved, points, names, nx, ny, *field, shift)
+    fixed = (*over, moved, points, names, nx, ny, *field, stagger)
     out = near, next_, border, which, other
-    over_rows(ground.height, lambda a, b: _cells(*out, *fixed, a, b), task, cost=ground.width * 0.006)
+    over_rows(ground.height, lambda a, b: _cells(*out, *fixed, a, b), task, cost=ground.width * 2e-3)
     return Cellular(near, next_, border, which, other, nx * ny)

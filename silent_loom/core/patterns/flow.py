@@ -3,13 +3,41 @@
 from __future__ import annotations
 
 import math
+from functools import partial
 
-import cv2
 import numpy as np
 
 from silent_loom.core.base.images import Floats
-from silent_loom.core.base.parallel import IDLE, Task
+from silent_loom.core.base.kernels import kernel
+from silent_loom.core.base.parallel import IDLE, Task, over_rows
 from silent_loom.core.patterns.ground import Ground
+
+
+@kernel("f4[:,:,::1], f4[:,:,::1], i8, i8")
+def _twice_as_far(near, far, y0, y1):  # type: ignore[no-untyped-def]
+    # near: the mean along each place's line so far, and the way to the end of that line, to the right and down, in texels
+    h, w = near.shape[:2]
+    one, half = np.float32(1), np.float32(0.5)
+    for y in range(y0, y1):
+        for x in range(w):
+            dx, dy = near[y, x, 1], near[y, x, 2]
+            u, v = np.floor(dx), np.floor(dy)
+            fx, fy = dx - u, dy - v
+            xa, ya = x + int(u), y + int(v)
+            while xa < 0:
+                xa += w
+            while xa >= w:
+                xa -= w
+            while ya < 0:
+                ya += h
+            while ya >= h:
+                ya -= h
+            xb, yb = xa + 1 if xa + 1 < w else 0, ya + 1 if ya + 1 < h else 0
+            a, b, c, d = (one - fx) * (one - fy), fx * (one - fy), (one - fx) * fy, fx * fy
+            mean = near[ya, xa, 0] * a + near[ya, xb, 0] * b + near[yb, xa, 0] * c + near[yb, xb, 0] * d
+            far[y, x, 0] = (near[y, x, 0] + mean) * half
+            far[y, x, 1] = dx + near[ya, xa, 1] * a + near[ya, xb, 1] * b + near[yb, xa, 1] * c + near[yb, xb, 1] * d
+            far[y, x, 2] = dy + near[ya, xa, 2] * a + near[ya, xb, 2] * b + near[yb, xa, 2] * c + near[yb, xb, 2] * d
 
 
 def streaks(grain: Floats, way: Floats, length_mm: float, fine_mm: float, ground: Ground, task: Task = IDLE) -> Floats:
@@ -39,19 +67,12 @@ def streaks(grain: Floats, way: Floats, length_mm: float, fine_mm: float, ground
     """
     passes = max(1, math.ceil(math.log2(max(2.0, length_mm / fine_mm))))
     step = length_mm / 2**passes
-    h, w = grain.shape
-    x, y = np.meshgrid(np.arange(w, dtype=np.float32), np.arange(h, dtype=np.float32))
-    mean = np.ascontiguousarray(grain, np.float32)
-    dx, dy = (np.ascontiguousarray(way[k] * np.float32(step / ground.pitch[k]), np.float32) for k in range(2))
+    near = np.stack([grain, *(way[k] * np.float32(step / ground.pitch[k]) for k in range(2))], 2, dtype=np.float32)
+    far = np.empty_like(near)
     for _ in range(passes):
-        task.checkpoint()
-        to = x + dx, y + dy
-        there = [cv2.remap(plane, *to, cv2.INTER_LINEAR, borderMode=cv2.BORDER_WRAP) for plane in (mean, dx, dy)]
-        mean += there[0]
-        mean *= np.float32(0.5)
-        dx += there[1]
-        dy += there[2]
-    return mean
+        over_rows(len(near), partial(_twice_as_far, near, far), task, cost=near.shape[1] * 1e-3)
+        near, far = far, near
+    return np.ascontiguousarray(near[..., 0])
 
 
 def swirl(potential: Floats, ground: Ground) -> Floats:

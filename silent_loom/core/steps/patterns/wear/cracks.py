@@ -8,13 +8,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.base.parallel import Task
+from silent_loom.core.maps.elements import chances
 from silent_loom.core.patterns.cellular import cellular
 from silent_loom.core.patterns.ground import Ground
-from silent_loom.core.patterns.hashing import of, parts
+from silent_loom.core.patterns.hashing import of
 from silent_loom.core.patterns.laying import Shape, beside, items
 from silent_loom.core.patterns.noise import cells_of, noise, stray
+from silent_loom.core.patterns.plates import cracked, cracked_again
 from silent_loom.core.patterns.scatter import branches
-from silent_loom.core.steps.patterns.chance.cells import cell_chances
 from silent_loom.core.steps.patterns.pattern import Drawn, Pattern, PatternSettings, length, part, relief
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import setting
@@ -82,15 +83,8 @@ class Cracks(Pattern[CracksSettings]):
             task=task,
         )
         hairline = s.form == "hairline"
-        wide = s.wide_mm * np.ones((1, 1), np.float32)
-        low, high = np.minimum(found.which, found.other), np.maximum(found.which, found.other)
-        if hairline:  # each border is open or not, all along
-            wide = np.where(parts(low, high, of(s.seed, 4)) < s.open, np.float32(s.wide_mm), 0)
-        else:
-            wide = s.wide_mm * (np.float32(0.45) + np.float32(0.55) * parts(low, high, of(s.seed, 4)))
-        depth = found.border - wide * np.float32(0.5)
-        crack = _in(depth, wide, ground)
-        chances = cell_chances(found, s.seed)
+        crack, depth = cracked(found, ground, s.wide_mm, kind=of(s.seed, 4), part=s.open if hairline else None, task=task)
+        table = chances(found.count, s.seed)
         if s.finer > 0:
             fine = cellular(
                 ground,
@@ -101,18 +95,16 @@ class Cracks(Pattern[CracksSettings]):
                 warp=warp,
                 task=task,
             )
-            a, b = np.minimum(fine.which, fine.other), np.maximum(fine.which, fine.other)
-            thin = np.where(parts(a, b, of(s.seed, 5)) < 0.75 * s.finer, np.float32(0.3) * wide, 0)
-            thin = thin * (chances[..., 2] < np.float32(0.4 + 0.6 * s.finer))
-            crack = np.maximum(crack, np.float32(0.6) * _in(fine.border - thin * np.float32(0.5), thin, ground))
-        rim = np.exp(-np.maximum(depth, 0) / np.float32(0.12 * s.scale_mm))
-        top = (
-            np.float32(0.72)
-            + np.float32(0.28 * s.curl) * rim
-            - np.float32(0.15) * (chances[..., 0] - np.float32(0.5)) * (0 if hairline else 1)
-        )
-        height = np.clip((top + np.float32(0.16 * s.rough) * rough) * (1 - crack), 0, 1)
-        return Drawn(height, {"id": found.which + 1, "crack": crack, "border": np.maximum(depth, 0), "random": chances})
+            cracked_again(crack, depth, found, fine, ground, s.finer, chances=table, kind=of(s.seed, 5), task=task)
+        outside = np.maximum(depth, 0)
+        own = np.take(table, found.which, axis=0)
+        top = np.exp(outside * np.float32(-1 / (0.12 * s.scale_mm)))
+        top *= np.float32(0.28 * s.curl)
+        top += np.float32(0.72) if hairline else np.float32(0.795) - np.float32(0.15) * own[..., 0]
+        top += np.float32(0.16 * s.rough) * rough
+        top *= 1 - crack
+        height = np.clip(top, 0, 1, out=top)
+        return Drawn(height, {"id": found.which + 1, "crack": crack, "border": outside, "random": own})
 
     def _branching(self, s: CracksSettings, ground: Ground, rough: NDArray[Any], task: Task) -> Drawn:
         area = ground.size_mm[0] * ground.size_mm[1]
@@ -136,10 +128,3 @@ class Cracks(Pattern[CracksSettings]):
         )
         far = np.minimum(away, np.float32(6 * s.wide_mm))
         return Drawn(height, {"id": found.ids * (crack > 0.5), "crack": crack, "border": far, "random": found.chances(s.seed)})
-
-
-def _in(depth: NDArray[Any], wide: NDArray[Any], ground: Ground) -> NDArray[Any]:
-    """1 in the middle of a crack, 0 outside; one thinner than a texel is as faint as it is thin."""
-    slope = np.maximum(np.float32(0.3) * wide, np.float32(ground.texel))
-    inside = np.clip(-depth / slope + np.float32(0.5), 0, 1) * (wide > 0)
-    return np.minimum(inside, np.clip(wide / np.float32(ground.texel), 0, 1))
