@@ -91,7 +91,7 @@ def cracked(
     >>> ground = Ground.of(64, 64, (100.0, 100.0))
     >>> found = cellular(ground, (4, 4))
     >>> [round(float(cracked(found, ground, 5.0, kind=1, part=part)[0].mean()), 1) for part in (0.0, 1.0)]
-    [0.0, 0.2]
+    [0.0, 0.4]
     """
     crack, depth = np.empty_like(found.border), np.empty_like(found.border)
     low = np.float32(0.45 if part is None else -part if part > 0 else -1e-9)
