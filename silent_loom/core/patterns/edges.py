@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Floats
+from silent_loom.core.base.parallel import both
 from silent_loom.core.patterns.ground import Ground
 
 
@@ -39,6 +40,7 @@ def signed(coverage: Floats, ground: Ground, reach_mm: float) -> Floats:
     """
     inside = coverage > np.float32(0.5)
     half = np.float32(0.5 * ground.texel)
-    far = np.where(inside, away(inside, ground, reach_mm) - half, half - away(~inside, ground, reach_mm))
+    within, beyond = both(lambda: away(inside, ground, reach_mm), lambda: away(~inside, ground, reach_mm))
+    far = np.where(inside, within - half, half - beyond)
     partly = (coverage > 0) & (coverage < 1)
     return np.where(partly, (coverage - np.float32(0.5)) * np.float32(ground.texel), far).astype(np.float32)

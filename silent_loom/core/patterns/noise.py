@@ -69,6 +69,13 @@ def _add_even(out, over_w, over_h, off_x, off_y, table, valued, weight, how, y0,
     begin = du * 0.5 + off_x * nx
     first, last = int(np.floor(begin)), int(np.floor(begin + du * (w - 1)))
     step = np.float32(du)
+    # Where the cells of a row begin, and how far into the first of them: the same in every row
+    starts = np.empty(last - first + 2, np.int64)
+    ats = np.empty(last - first + 1, np.float32)
+    for c in range(first, last + 2):
+        starts[c - first] = min(w, max(0, int(np.ceil((c - begin) / du - 1e-9))))
+    for c in range(first, last + 1):
+        ats[c - first] = begin + du * starts[c - first] - c
     for y in range(y0, y1):
         v = ((y + 0.5) * over_h + off_y) * ny
         v -= np.floor(v / ny) * ny
@@ -77,13 +84,13 @@ def _add_even(out, over_w, over_h, off_x, off_y, table, valued, weight, how, y0,
         gy = fy - one
         jy = iy + 1 if iy + 1 < ny else 0
         sy = fy * fy * fy * (fy * (fy * np.float32(6) - np.float32(15)) + np.float32(10))
-        for c in range(first, last + 1):
-            xa = max(0, int(np.ceil((c - begin) / du - 1e-9)))
-            xb = min(w, int(np.ceil((c + 1 - begin) / du - 1e-9)))
-            ix = c % nx
+        jx = first % nx
+        for c in range(last - first + 1):
+            xa, xb = starts[c], starts[c + 1]
+            ix = jx
             jx = ix + 1 if ix + 1 < nx else 0
             a0, b0, c0, d0 = table[iy, ix, 0], table[iy, jx, 0], table[jy, ix, 0], table[jy, jx, 0]
-            at = np.float32(begin + du * xa - c)
+            at = ats[c]
             if valued:
                 low, high = a0 + (c0 - a0) * sy, b0 + (d0 - b0) * sy
                 kl, kh = np.float32(0), np.float32(0)

@@ -154,7 +154,7 @@ class Elements(MapStep[ElementsSettings]):
         axis = np.stack([np.cos(turn), -np.sin(turn)], -1).astype(np.float32)
         return {
             **made,
-            "random": Image(np.ascontiguousarray(chances(count, s.seed)[labels]), Kind.CHANNELS, like.size_mm, like.wraps),
+            "random": Image(np.take(chances(count, s.seed), labels, axis=0), Kind.CHANNELS, like.size_mm, like.wraps),
             "gradient": data(along, like),
             "orientation": Image(axis, Kind.VECTOR, like.size_mm, like.wraps),
         }

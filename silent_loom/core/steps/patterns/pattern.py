@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from silent_loom.core.base.images import Floats, Image, Kind, data
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.maps.elements import RANDOMS
+from silent_loom.core.moving.resample import reduce_area
 from silent_loom.core.patterns.ground import Ground
 from silent_loom.core.patterns.laying import Laid, covered
 from silent_loom.core.weave import threads
@@ -175,9 +176,7 @@ def reduced(samples: NDArray[Any], fine: int) -> Floats:
     """
     if fine == 1:
         return np.ascontiguousarray(samples, np.float32)
-    h, w = samples.shape[0] // fine, samples.shape[1] // fine
-    out: Floats = samples.reshape(h, fine, w, fine, *samples.shape[2:]).mean((1, 3), dtype=np.float32)
-    return out
+    return reduce_area(np.ascontiguousarray(samples, np.float32), samples.shape[1] // fine, samples.shape[0] // fine)
 
 
 def told(laid: Laid, ground: Ground, seed: int, names: tuple[str, ...], depth: Floats | None = None) -> dict[str, NDArray[Any]]:

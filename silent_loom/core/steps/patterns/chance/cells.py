@@ -83,4 +83,4 @@ def cell_chances(found: Cellular, seed: int) -> Floats:
     >>> cell_chances(cellular(Ground.of(32, 32, (100.0, 100.0)), (4, 4)), 1).shape
     (32, 32, 4)
     """
-    return np.ascontiguousarray(chances(found.count, seed)[found.which])
+    return np.take(chances(found.count, seed), found.which, axis=0)

@@ -69,7 +69,7 @@ class Cloth(Pattern[ClothSettings]):
         draft = s.own if s.draft == "own" else DRAFTS[s.draft]
         found = woven(ground, draft, s.warp_mm, s.weft_mm, thick=(s.warp_thick, s.weft_thick), crimp=s.crimp, task=task)
         count = int(found.which.max()) + 1
-        own = chances(count, s.seed)[found.which]
+        own = np.take(chances(count, s.seed), found.which, axis=0)
         height = found.height
         pitch = min(s.warp_mm, s.weft_mm)
         seen = np.clip(np.float32(pitch / (10 * ground.texel) - 0.35), 0, 1)  # of a twist that texels cannot show nothing is left

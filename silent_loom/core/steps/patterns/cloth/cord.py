@@ -55,7 +55,7 @@ class Cord(Pattern[CordSettings]):
         q = (at - row) * 2 - 1
         dome = np.sqrt(np.maximum(1 - q * q, 0))
         which = (row.astype(np.int32) % ny) + 1
-        own = chances(ny + 1, s.seed)[which]
+        own = np.take(chances(ny + 1, s.seed), which, axis=0)
         turns = whole(ground.size_mm[0] / (pitch * 0.75 / s.lay))  # strands that go round the sheet meet themselves
         phase = ground.across() * np.float32(turns / ground.size_mm[0]) + np.arcsin(np.clip(q, -1, 1)) * np.float32(
             0.5 * s.lay / np.pi * 1.3

@@ -65,9 +65,8 @@ class Ribs(Pattern[RibsSettings]):
         t = at - row
         height = _profile(s, t, texel)
         which = row.astype(np.int32) % count + 1
-        return Drawn(
-            np.clip(height, 0, 1).astype(np.float32), {"id": which, "gradient": t, "random": chances(count + 1, s.seed)[which]}
-        )
+        own = np.take(chances(count + 1, s.seed), which, axis=0)
+        return Drawn(np.clip(height, 0, 1).astype(np.float32), {"id": which, "gradient": t, "random": own})
 
 
 def _profile(s: RibsSettings, t: NDArray[Any], texel: float) -> NDArray[Any]:

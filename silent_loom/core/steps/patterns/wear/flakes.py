@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Floats
-from silent_loom.core.base.parallel import Task
+from silent_loom.core.base.kernels import kernel
+from silent_loom.core.base.parallel import Task, over_rows
 from silent_loom.core.patterns.cellular import cellular
 from silent_loom.core.patterns.ground import Ground
 from silent_loom.core.patterns.hashing import of
@@ -16,6 +18,30 @@ from silent_loom.core.patterns.noise import cells_of, noise, stray
 from silent_loom.core.steps.patterns.pattern import Drawn, Pattern, PatternSettings, length, part, relief
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.step import Preset
+
+
+@kernel("f4[:,::1], f4, f4[:,::1], f4[:,::1], f4, f4, f4, f4, f4, f4, f4, f4[:,::1], f4[:,::1], f4[:,::1], f4[:,::1], i8, i8")
+def _layered(where, level, bumps, rough, kx, ky, texel, wide, lift, blisters, bare, height, on, border, rust, y0, y1):  # type: ignore[no-untyped-def]
+    # How far the edge of the layer is: value over slope (Taubin 1994), above zero on it. Then what lies above and below
+    h, w = where.shape
+    zero, one = np.float32(0), np.float32(1)
+    most = np.float32(3) * wide
+    for y in range(y0, y1):
+        up, down = (y - 1 if y > 0 else h - 1), (y + 1 if y + 1 < h else 0)
+        for x in range(w):
+            left, right = (x - 1 if x > 0 else w - 1), (x + 1 if x + 1 < w else 0)
+            dx, dy = (where[y, right] - where[y, left]) * kx, (where[down, x] - where[up, x]) * ky
+            depth = (where[y, x] + level) / max(np.sqrt(dx * dx + dy * dy), np.float32(1e-5))
+            depth = min(max(depth, -most), most)
+            part = min(max(depth / texel + np.float32(0.5), zero), one)
+            blister = min(max(-bumps[y, x] - np.float32(0.35), zero), one) * max(depth / most, zero)
+            layer = np.float32(0.6) + np.float32(0.3) * lift * np.exp(-max(depth, zero) / wide)
+            layer += np.float32(0.5) * blisters * blister + np.float32(0.02) * rough[y, x]
+            deep = min(max(-depth / (np.float32(2) * wide), -one), one)
+            below = np.float32(0.3) + np.float32(0.3) * bare * rough[y, x] - np.float32(0.08) * max(deep, zero)
+            height[y, x] = min(max(below + part * (layer - below), zero), one)
+            on[y, x], border[y, x] = part, abs(depth)
+            rust[y, x] = min(max(np.float32(0.5) + rough[y, x] + np.float32(0.4) * deep, zero), one)
 
 
 class FlakesSettings(PatternSettings):
@@ -74,27 +100,15 @@ class Flakes(Pattern[FlakesSettings]):
             edge = np.clip(found.border / np.float32(0.25 * s.flake_mm), 0, 1)
             where = where + np.float32(s.jagged) * edge * (mean[found.which] - where)
         level = np.float32(0.42 - 0.84 * s.bare)
-        depth = _distance(where + level, ground, 3 * s.lift_mm)
-        on = np.clip(depth / np.float32(ground.texel) + np.float32(0.5), 0, 1)
-        lifted = np.exp(-np.maximum(depth, 0) / np.float32(s.lift_mm))
         cells_b = cells_of(ground, 0.16 * s.scale_mm)
         bumps = noise(ground, cells_b, octaves=2, how="billowed", seed=of(s.seed, 5), task=task)
-        blister = np.clip(-bumps - np.float32(0.35), 0, 1) * np.clip(depth / np.float32(3 * s.lift_mm), 0, 1)
         rough = noise(ground, cells_of(ground, 0.2 * s.scale_mm), octaves=7, gain=0.62, seed=of(s.seed, 6), task=task)
-        layer = (
-            np.float32(0.6)
-            + np.float32(0.3 * s.lift) * lifted
-            + np.float32(0.5 * s.blisters) * blister
-            + np.float32(0.02) * rough
-        )
-        below = (
-            np.float32(0.3)
-            + np.float32(0.3 * s.below) * rough
-            - np.float32(0.08) * np.clip(-depth / np.float32(2 * s.lift_mm), 0, 1)
-        )
-        height = np.clip(below + on * (layer - below), 0, 1)
-        rust = np.clip(np.float32(0.5) + rough + np.float32(0.4) * np.clip(-depth / np.float32(2 * s.lift_mm), -1, 1), 0, 1)
-        return Drawn(height.astype(np.float32), {"flake": on, "border": np.abs(depth), "rust": rust.astype(np.float32)})
+        made = [np.empty_like(rough) for _ in range(4)]
+        slopes = (np.float32(0.5 / n) for n in ground.pitch)
+        settings = (np.float32(n) for n in (ground.texel, s.lift_mm, s.lift, s.blisters, s.below))
+        work = partial(_layered, where, level, bumps, rough, *slopes, *settings, *made)
+        over_rows(ground.height, work, task, cost=ground.width * 1.5e-3)
+        return Drawn(made[0], dict(zip(self.gives, made[1:], strict=True)))
 
 
 def _means(plane: Floats, which: NDArray[Any], count: int) -> Floats:
@@ -102,11 +116,3 @@ def _means(plane: Floats, which: NDArray[Any], count: int) -> Floats:
     flat = which.ravel()
     area = np.maximum(np.bincount(flat, minlength=count), 1)
     return np.asarray(np.bincount(flat, plane.ravel(), minlength=count) / area, np.float32)
-
-
-def _distance(level: Floats, ground: Ground, most: float) -> Floats:
-    """About how far the zero of a smooth field is in mm, above zero where the field is: value over slope (Taubin 1994)."""
-    px, py = ground.pitch
-    dx = (np.roll(level, -1, 1) - np.roll(level, 1, 1)) / np.float32(2 * px)
-    dy = (np.roll(level, -1, 0) - np.roll(level, 1, 0)) / np.float32(2 * py)
-    return np.clip(level / np.maximum(np.hypot(dx, dy), np.float32(1e-5)), -most, most)
