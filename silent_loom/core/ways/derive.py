@@ -191,32 +191,38 @@ def _contrast(evaluator: Evaluator, weave: Weave, finished: Image, size: int, ta
     return contrast_after(s, decision, coming, small, task)
 
 
-def measure(evaluator: Evaluator, weave: Weave, size: int, task: Task = IDLE) -> dict[str, float]:
+def measure(evaluator: Evaluator, weave: Weave, size: int, task: Task = IDLE, before: bool = True) -> dict[str, float]:
     """Seam and evenness figures of a weave, before and after its steps mend them, and the local contrast that they kept.
 
-    Before is the straightened sheet merely laid side by side; after is the finished base colour, its joins known.
+    Before is the straightened sheet merely laid side by side, and can be left out; after is the finished base colour, its joins
+    known.
     """
-    plan = evaluator.plan(weave)
-    straight = next((r.entry.id for r in plan.rows if "straighten" in r.step.can), plan.rows[0].entry.id)
     finished = evaluator.ask(weave, "base", size, task)
-    before_size = min(size, 1024)  # an unmended border shows at any size
-    before = evaluator.ask(weave, "base", before_size, task, below=straight)
-    wrapped = Image(before.pixels, Kind.COLOUR, before.size_mm, True)
-    bx, by = seams(wrapped, search=False, task=task)
+    figures = _before(evaluator, weave, min(size, 1024), task) if before else {}  # an unmended border shows at any size
     known, laid = seam_lines(evaluator, weave, finished, size, task)
     ax, ay = seams(finished, known, open_sheet=laid, search=False, task=task)
     cx, cy = _contrast(evaluator, weave, finished, size, task)
     lines = known if known is not None else (None, None)
     after_x, after_y = (with_beat(s.figure, finished, k, lines[k], task) for k, s in ((0, ax), (1, ay)))
     return {
-        "seam_x_before": round(bx.figure, 4),
-        "seam_y_before": round(by.figure, 4),
+        **figures,
         "seam_x_after": round(after_x, 4),
         "seam_y_after": round(after_y, 4),
         "contrast_x_after": round(cx.figure, 3),
         "contrast_y_after": round(cy.figure, 3),
-        "evenness_before": round(evenness(before), 4),
         "evenness_after": round(evenness(finished), 4),
+    }
+
+
+def _before(evaluator: Evaluator, weave: Weave, size: int, task: Task) -> dict[str, float]:
+    plan = evaluator.plan(weave)
+    straight = next((r.entry.id for r in plan.rows if "straighten" in r.step.can), plan.rows[0].entry.id)
+    sheet = evaluator.ask(weave, "base", size, task, below=straight)
+    x, y = seams(Image(sheet.pixels, Kind.COLOUR, sheet.size_mm, True), search=False, task=task)
+    return {
+        "seam_x_before": round(x.figure, 4),
+        "seam_y_before": round(y.figure, 4),
+        "evenness_before": round(evenness(sheet), 4),
     }
 
 

@@ -99,7 +99,7 @@ def by_urgency(results: list[Result]) -> list[Result]:
 def measured(result: Result, evaluator: Evaluator, weave: Weave, size: int, task: Task = IDLE) -> None:
     """Fill in the figures of a result: seams, contrast, evenness, and what is odd about its maps."""
     plan = evaluator.plan(weave)
-    sheet = measure(evaluator, weave, min(size, MEASURED), task) if "base" in plan.threads else {}
+    sheet = measure(evaluator, weave, min(size, MEASURED), task, before=False) if "base" in plan.threads else {}
     if sheet:
         result.seam = round(max(sheet["seam_x_after"], sheet["seam_y_after"]), 3)
         result.contrast = round(min(sheet["contrast_x_after"], sheet["contrast_y_after"]), 3)
