@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Floats
+from silent_loom.core.base.kept import KEPT, print_of
 from silent_loom.core.base.kernels import kernel
 from silent_loom.core.base.parallel import IDLE, Task, over_rows
 from silent_loom.core.patterns.ground import Ground
@@ -171,6 +172,11 @@ def cellular(
     warp : float32 array, shape (2, H, W), optional
         Moves the places that are looked up, as parts of the sheet: borders bend.
 
+    Returns
+    -------
+    Cellular
+        Kept for the next who asks: do not change its arrays.
+
     Notes
     -----
     Worley, A cellular texture basis function, 1996. The border is where the nearest two are equally far, by the exact distance
@@ -184,6 +190,16 @@ def cellular(
     nx, ny = max(1, cells[0]), max(1, cells[1])
     if stagger:
         ny += ny % 2
+    asked = ground, (nx, ny), jitter, stagger, seed
+    return KEPT.answer(
+        ("cells", *asked, print_of(warp)), lambda: _cellular(*asked, warp, task), lambda made: 5 * made.border.nbytes
+    )
+
+
+def _cellular(
+    ground: Ground, cells: tuple[int, int], jitter: float, stagger: bool, seed: int, warp: Floats | None, task: Task
+) -> Cellular:
+    nx, ny = cells
     shape = ground.height, ground.width
     near, next_, border = (np.empty(shape, np.float32) for _ in range(3))
     which, other = np.empty(shape, np.int32), np.empty(shape, np.int32)

@@ -9,6 +9,7 @@ from typing import Literal
 import numpy as np
 
 from silent_loom.core.base.images import Floats
+from silent_loom.core.base.kept import KEPT
 from silent_loom.core.base.kernels import kernel
 from silent_loom.core.base.parallel import IDLE, Task, over_rows
 from silent_loom.core.patterns.ground import Ground
@@ -154,7 +155,7 @@ def noise(
     Returns
     -------
     float32 array, shape (H, W)
-        About −1…1, the same places at every size.
+        About −1…1, the same places at every size. Without a warp it is kept for the next who asks: do not change it.
 
     Notes
     -----
@@ -166,6 +167,23 @@ def noise(
     >>> bool(np.abs(small[16, 16] - large[128:136, 128:136].mean()) < 0.1)
     True
     """
+    if warp is not None:
+        return _noise(ground, cells, octaves, gain, how, valued, seed, warp, task)
+    asked = ground, cells, octaves, gain, how, valued, seed
+    return KEPT.answer(("noise", *asked), lambda: _noise(*asked, None, task), lambda made: made.nbytes)
+
+
+def _noise(
+    ground: Ground,
+    cells: tuple[int, int],
+    octaves: int,
+    gain: float,
+    how: Sum,
+    valued: bool,
+    seed: int,
+    warp: Floats | None,
+    task: Task,
+) -> Floats:
     out = np.zeros((ground.height, ground.width), np.float32)
     moved = None if warp is None else np.ascontiguousarray(warp, np.float32)
     weight, most = 1.0, 0.0

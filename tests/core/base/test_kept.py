@@ -1,0 +1,124 @@
+"""Fields that are kept for the next touch of a dial."""
+
+from __future__ import annotations
+
+import threading
+from dataclasses import fields
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from bench.patterns import alone, evaluator
+from silent_loom.core.base.kept import Kept, print_of
+from silent_loom.core.base.parallel import Cancelled, Task
+from silent_loom.core.patterns import cellular, noise
+from silent_loom.core.patterns.ground import Ground
+from silent_loom.core.weave.rows.beginnings import beginnings
+
+
+@given(st.lists(st.tuples(st.integers(0, 6), st.integers(0, 60)), max_size=60))
+@settings(max_examples=60, deadline=None)
+def test_it_never_holds_more_than_it_may(asked: list[tuple[int, int]]) -> None:
+    kept = Kept(100, 40)
+    for key, size in asked:
+        answer = kept.answer((key, size), lambda key=key, size=size: (key, size), lambda made: made[1])  # type: ignore[misc]
+        assert answer == (key, size)
+        assert kept.held <= 100
+        assert all(made[1] <= 40 for made in kept.answers), "what is too large is not kept"
+        assert kept.held == sum(made[1] for made in kept.answers)
+
+
+def test_the_one_not_used_for_longest_goes_first() -> None:
+    kept = Kept(3, 1)
+    for key in ("a", "b", "c", "a", "d"):
+        kept.answer(key, lambda key=key: key, lambda made: 1)  # type: ignore[misc]
+    assert kept.answers == ["c", "a", "d"]
+    kept.forget()
+    assert (kept.answers, kept.held) == ([], 0)
+
+
+def test_many_who_ask_at_once_get_the_same() -> None:
+    kept, got = Kept(), []
+    threads = [
+        threading.Thread(target=lambda: got.extend(kept.answer(k % 3, lambda k=k: k % 3, lambda made: 8) for k in range(200)))  # type: ignore[misc]
+        for _ in range(6)
+    ]
+    for t in threads:
+        t.start()
+    for t in threads:
+        t.join()
+    assert sorted(got) == sorted(k % 3 for k in range(200) for _ in range(6))
+    assert kept.held == 24
+
+
+def test_what_was_cancelled_is_not_kept(monkeypatch: pytest.MonkeyPatch) -> None:
+    kept = Kept()
+    monkeypatch.setattr(noise, "KEPT", kept)
+    task = Task()
+    task.cancel()
+    ground = Ground.of(64, 64, (100.0, 100.0))
+    with pytest.raises(Cancelled):
+        noise.noise(ground, (4, 4), task=task)
+    assert not kept.answers
+    assert noise.noise(ground, (4, 4)).any()
+
+
+def test_what_is_asked_otherwise_is_another(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(noise, "KEPT", Kept())
+    monkeypatch.setattr(cellular, "KEPT", Kept())
+    ground = Ground.of(64, 64, (100.0, 100.0))
+    first = noise.noise(ground, (4, 4))
+    assert noise.noise(ground, (4, 4)) is first
+    for more in ({"octaves": 3}, {"gain": 0.7}, {"how": "ridged"}, {"valued": True}, {"seed": 2}):
+        assert not np.array_equal(noise.noise(ground, (4, 4), **more), first), more  # type: ignore[arg-type]
+    warp = np.full((2, 64, 64), 0.01, np.float32)
+    cells = cellular.cellular(ground, (4, 4), warp=warp)
+    assert cellular.cellular(ground, (4, 4), warp=warp.copy()) is cells, "the same warp in another array"
+    warp[0, 3, 3] += np.float32(1e-3)
+    assert cellular.cellular(ground, (4, 4), warp=warp) is not cells
+    assert cellular.cellular(ground, (4, 4)) is not cells
+
+
+def arrays(answer: Any) -> list[Any]:
+    return [answer] if isinstance(answer, np.ndarray) else [getattr(answer, f.name) for f in fields(answer) if f.name != "count"]
+
+
+KINDS = {b.step: name for name, b in beginnings().items()}
+
+
+@pytest.mark.parametrize("name", sorted(KINDS.values()))
+def test_nobody_changes_what_is_kept(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """One pattern of every step that draws: drawn twice with other settings, every field is what it was when it was made."""
+    kept, made = Kept(1 << 30, 1 << 30), {}
+
+    class Watched(Kept):
+        def answer(self, key: Any, make: Any, size: Any) -> Any:
+            found = kept.answer(key, make, size)
+            made.setdefault(key, [print_of(a) for a in arrays(found)])
+            assert made[key] == [print_of(a) for a in arrays(found)], key
+            return found
+
+    for module in (noise, cellular):
+        monkeypatch.setattr(module, "KEPT", Watched())
+    weave = alone(name)
+    row = weave.rows()[-1]
+    evaluator().ask(weave, "height", 32)
+    evaluator().ask(weave.with_settings(row.id, {"depth_mm": 7.0}), "height", 32)
+    assert sorted(made.values()) == sorted([print_of(a) for a in arrays(answer)] for answer in kept.answers)
+
+
+def test_a_dial_that_moves_no_cell_draws_none(monkeypatch: pytest.MonkeyPatch) -> None:
+    drawn = []
+    monkeypatch.setattr(cellular, "KEPT", Kept())
+    own = cellular._cellular
+    monkeypatch.setattr(cellular, "_cellular", lambda *a: drawn.append(a[1]) or own(*a))
+    weave = alone("flaking-paint")
+    row = weave.rows()[-1]
+    for bare in (0.3, 0.5, 0.7):
+        evaluator().ask(weave.with_settings(row.id, {"bare": bare}), "height", 64)
+    assert len(drawn) == 1
+    evaluator().ask(weave.with_settings(row.id, {"seed": 8}), "height", 64)
+    assert len(drawn) == 2
