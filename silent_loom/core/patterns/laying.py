@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import IntEnum
 from functools import partial
 from typing import Any
@@ -158,6 +158,7 @@ class Laid:
     u: Floats
     v: Floats
     table: Floats
+    _drawn: dict[int, Floats] = field(default_factory=dict, compare=False, repr=False)
 
     @property
     def ids(self) -> NDArray[np.int32]:
@@ -165,8 +166,10 @@ class Laid:
         return self.which + 1
 
     def chances(self, seed: int) -> Floats:
-        """Four random numbers of the element at each place, shape (H, W, 4)."""
-        return np.take(chances(len(self.table) + 1, seed), self.ids, axis=0)
+        """Four random numbers of the element at each place, shape (H, W, 4); the same array whenever they are asked for."""
+        if seed not in self._drawn:
+            self._drawn[seed] = np.take(chances(len(self.table) + 1, seed), self.ids, axis=0)
+        return self._drawn[seed]
 
     def axes(self) -> Floats:
         """Direction of the element at each place, to the right and up, shape (H, W, 2)."""

@@ -134,3 +134,15 @@ def test_streaks_are_means_along_a_line(way: tuple[int, int]) -> None:
     field[0], field[1] = way
     plain = np.mean([np.roll(grain, (-k * way[1], -k * way[0]), (0, 1)) for k in range(16)], 0)
     assert np.abs(flow.streaks(grain, field, 16.0, 1.0, SHEET) - plain).max() < 1e-5
+
+
+# --- what elements are known by --------------------------------------------------------------------------------------
+
+
+def test_numbers_of_elements_are_drawn_once_for_each_seed() -> None:
+    found = beside(SHEET, items([32.0, 96.0], [64.0, 64.0], 30.0, 60.0), 1.0)
+    own = found.chances(3)
+    assert found.chances(3) is own
+    assert not np.array_equal(found.chances(4), own)
+    assert [len(np.unique(own[found.which == k], axis=0)) for k in (0, 1)] == [1, 1]
+    assert not np.array_equal(own[64, 32], own[64, 96])
