@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Floats
-from silent_loom.core.base.kept import KEPT, print_of
-from silent_loom.core.base.kernels import kernel
+from silent_loom.core.base.kept import KEPT
+from silent_loom.core.base.kernels import inlined, kernel
 from silent_loom.core.base.parallel import IDLE, Task, over_rows
 from silent_loom.core.patterns.ground import Ground
 from silent_loom.core.patterns.hashing import grid, of
@@ -17,9 +17,37 @@ from silent_loom.core.patterns.hashing import grid, of
 AROUND = 3
 """Fields that are laid around the sheet, so that no place near its edge has to be counted modulo."""
 
-
 BLOCK = 16
 """Places that are worked on together: two registers full."""
+
+
+@inlined
+def _nearer(b, px, py, cw, ch, name):  # type: ignore[no-untyped-def]
+    # One point for a whole block: the nearest two of each place, where the nearest is, and which
+    for i in range(BLOCK):
+        ex, ey = (px - b[i]) * cw, (py - b[BLOCK + i]) * ch
+        d = ex * ex + ey * ey
+        best, second = b[2 * BLOCK + i], b[3 * BLOCK + i]
+        closer = d < best
+        b[3 * BLOCK + i] = min(second, max(best, d))
+        b[2 * BLOCK + i] = d if closer else best
+        b[4 * BLOCK + i] = ex if closer else b[4 * BLOCK + i]
+        b[5 * BLOCK + i] = ey if closer else b[5 * BLOCK + i]
+        b[6 * BLOCK + i] = name if closer else b[6 * BLOCK + i]
+
+
+@inlined
+def _border(b, px, py, cw, ch, name):  # type: ignore[no-untyped-def]
+    # One point for a whole block: how far the border to it is from each place, if it is the nearest border
+    for i in range(BLOCK):
+        ex, ey = (px - b[i]) * cw, (py - b[BLOCK + i]) * ch
+        bx, by = b[4 * BLOCK + i], b[5 * BLOCK + i]
+        gx, gy = ex - bx, ey - by
+        far = gx * gx + gy * gy
+        e = np.float32(0.5) * ((ex + bx) * gx + (ey + by) * gy) / np.sqrt(max(far, np.float32(1e-8)))
+        closer = far > np.float32(1e-8) and e < b[7 * BLOCK + i]
+        b[7 * BLOCK + i] = e if closer else b[7 * BLOCK + i]
+        b[8 * BLOCK + i] = name if closer else b[8 * BLOCK + i]
 
 
 @kernel(
@@ -81,16 +109,7 @@ def _cells(near, next_, border, which, other, over_w, over_h, moved, points, nam
                             continue
                         column = ix + di + 1
                         px, py, name = points[row, column, 0], points[row, column, 1], np.float32(row * points.shape[1] + column)
-                        for i in range(BLOCK):
-                            ex, ey = (px - b[i]) * cw, (py - b[BLOCK + i]) * ch
-                            d = ex * ex + ey * ey
-                            best, second = b[2 * BLOCK + i], b[3 * BLOCK + i]
-                            closer = d < best
-                            b[3 * BLOCK + i] = min(second, max(best, d))
-                            b[2 * BLOCK + i] = d if closer else best
-                            b[4 * BLOCK + i] = ex if closer else b[4 * BLOCK + i]
-                            b[5 * BLOCK + i] = ey if closer else b[5 * BLOCK + i]
-                            b[6 * BLOCK + i] = name if closer else b[6 * BLOCK + i]
+                        _nearer(b, px, py, cw, ch, name)
             for more in range(2):
                 if more == 1:
                     most = zero
@@ -106,15 +125,7 @@ def _cells(near, next_, border, which, other, over_w, over_h, moved, points, nam
                             continue
                         column = ix + di + 1
                         px, py, name = points[row, column, 0], points[row, column, 1], np.float32(row * points.shape[1] + column)
-                        for i in range(BLOCK):
-                            ex, ey = (px - b[i]) * cw, (py - b[BLOCK + i]) * ch
-                            bx, by = b[4 * BLOCK + i], b[5 * BLOCK + i]
-                            gx, gy = ex - bx, ey - by
-                            far = gx * gx + gy * gy
-                            e = np.float32(0.5) * ((ex + bx) * gx + (ey + by) * gy) / np.sqrt(max(far, np.float32(1e-8)))
-                            closer = far > np.float32(1e-8) and e < b[7 * BLOCK + i]
-                            b[7 * BLOCK + i] = e if closer else b[7 * BLOCK + i]
-                            b[8 * BLOCK + i] = name if closer else b[8 * BLOCK + i]
+                        _border(b, px, py, cw, ch, name)
             for i in range(xb - xa):
                 x = xa + i
                 near[y, x], next_[y, x], border[y, x] = b[2 * BLOCK + i], b[3 * BLOCK + i], max(b[7 * BLOCK + i], zero)
@@ -170,7 +181,7 @@ def cellular(
     stagger : bool
         Every other row is moved by half a field: without jitter, hexagons.
     warp : float32 array, shape (2, H, W), optional
-        Moves the places that are looked up, as parts of the sheet: borders bend.
+        Moves the places that are looked up, as parts of the sheet: borders bend. Do not change it afterwards.
 
     Returns
     -------
@@ -191,9 +202,10 @@ def cellular(
     if stagger:
         ny += ny % 2
     asked = ground, (nx, ny), jitter, stagger, seed
-    return KEPT.answer(
-        ("cells", *asked, print_of(warp)), lambda: _cellular(*asked, warp, task), lambda made: 5 * made.border.nbytes
-    )
+    # The warp is known by being the same array, and is kept with the cells, so that no other can take its place
+    key = "cells", *asked, None if warp is None else id(warp)
+    beside = 0 if warp is None else warp.nbytes
+    return KEPT.answer(key, lambda: (warp, _cellular(*asked, warp, task)), lambda made: 5 * made[1].border.nbytes + beside)[1]
 
 
 def _cellular(

@@ -207,13 +207,18 @@ def _noise(
 
 
 def stray(ground: Ground, cells: tuple[int, int], far_mm: float, seed: int, octaves: int = 3, task: Task = IDLE) -> Floats:
-    """A warp by noise, shape (2, H, W), in parts of the sheet: places stray by about a length.
+    """A warp by noise, shape (2, H, W), in parts of the sheet: places stray by about a length. Kept, as `noise` is.
 
     >>> from silent_loom.core.patterns.ground import Ground
     >>> stray(Ground.of(32, 32, (100.0, 100.0)), (4, 4), 5.0, 1).shape
     (2, 32, 32)
     """
-    out = np.stack([noise(ground, cells, octaves=octaves, seed=seed + 17 * k, task=task) for k in range(2)])
+    asked = ground, cells, far_mm, seed, octaves
+    return KEPT.answer(("stray", *asked), lambda: _stray(*asked, task), lambda made: made.nbytes)
+
+
+def _stray(ground: Ground, cells: tuple[int, int], far_mm: float, seed: int, octaves: int, task: Task) -> Floats:
+    out = np.stack([_noise(ground, cells, octaves, 0.5, "plain", False, seed + 17 * k, None, task) for k in range(2)])
     out *= np.array([far_mm / n for n in ground.size_mm], np.float32)[:, None, None]
     return out
 

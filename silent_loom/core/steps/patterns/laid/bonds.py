@@ -85,8 +85,7 @@ def outline(worn: float, wide_mm: float, short_mm: float, ground: Ground, seed: 
     if worn <= 0:
         return None
     moved = stray(ground, cells_of(ground, wide_mm), 0.16 * worn * short_mm, of(seed, 21), 4, task)
-    moved *= np.array(ground.size_mm, np.float32)[:, None, None]
-    return moved
+    return moved * np.array(ground.size_mm, np.float32)[:, None, None]
 
 
 def tops(
