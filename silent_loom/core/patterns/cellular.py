@@ -51,12 +51,14 @@ def _border(b, px, py, cw, ch, name):  # type: ignore[no-untyped-def]
 
 
 @kernel(
-    "f4[:,::1], f4[:,::1], f4[:,::1], i4[:,::1], i4[:,::1], f4, f4, f4[:,:,::1], f4[:,:,::1], i4[::1], i8, i8, f4, f4, b1, i8, i8"
+    "f4[:,::1], f4[:,::1], f4[:,::1], i4[:,::1], i4[:,::1], f4, f4, f4[:,:,::1], f4[:,:,::1], i4[:,::1], "
+    "i8, i8, f4, f4, b1, i8, i8"
 )
 def _cells(near, next_, border, which, other, over_w, over_h, moved, points, names, nx, ny, cw, ch, stagger, y0, y1):  # type: ignore[no-untyped-def]
     # Points in fields from the corner of the sheet; distances in the unit of cw and ch, the width and height of a field.
     # A run of places in one field asks the same points, so it becomes vector code: b holds, a row of BLOCK for each,
-    # places, distances to the nearest two, where the nearest is and which, distance to the border and what is beyond.
+    # places, distances to the nearest two, where the nearest is and which, distance to the border and what is beyond;
+    # which one is told by its row and column from that field, small whole numbers that a float holds exactly.
     # The ring around the nearest fields is asked only where something in it could be near enough.
     w = near.shape[1]
     rows, columns = moved.shape[1], moved.shape[2]
@@ -108,8 +110,7 @@ def _cells(near, next_, border, which, other, over_w, over_h, moved, points, nam
                         if more == 1 and 0 < dj < 4 and di + early > 0 and di < 4:
                             continue
                         column = ix + di + 1
-                        px, py, name = points[row, column, 0], points[row, column, 1], np.float32(row * points.shape[1] + column)
-                        _nearer(b, px, py, cw, ch, name)
+                        _nearer(b, points[row, column, 0], points[row, column, 1], cw, ch, np.float32(16 * dj + di + 1))
             for more in range(2):
                 if more == 1:
                     most = zero
@@ -124,12 +125,13 @@ def _cells(near, next_, border, which, other, over_w, over_h, moved, points, nam
                         if more == 1 and 0 < dj < 4 and di + early > 0 and di < 4:
                             continue
                         column = ix + di + 1
-                        px, py, name = points[row, column, 0], points[row, column, 1], np.float32(row * points.shape[1] + column)
-                        _border(b, px, py, cw, ch, name)
+                        _border(b, points[row, column, 0], points[row, column, 1], cw, ch, np.float32(16 * dj + di + 1))
             for i in range(xb - xa):
                 x = xa + i
                 near[y, x], next_[y, x], border[y, x] = b[2 * BLOCK + i], b[3 * BLOCK + i], max(b[7 * BLOCK + i], zero)
-                which[y, x], other[y, x] = names[np.int32(b[6 * BLOCK + i])], names[np.int32(b[8 * BLOCK + i])]
+                n, o = np.int32(b[6 * BLOCK + i]), np.int32(b[8 * BLOCK + i])
+                which[y, x] = names[iy + (n >> 4) + 1, ix + (n & 15)]
+                other[y, x] = names[iy + (o >> 4) + 1, ix + (o & 15)]
             xa = xb
         for x in range(w):
             near[y, x], next_[y, x] = np.sqrt(near[y, x]), np.sqrt(next_[y, x])
@@ -222,7 +224,7 @@ def _cellular(
     strays = [np.float32(0.5) + np.float32(jitter) * (grid(nx, ny, of(seed, k))[own] - np.float32(0.5)) for k in range(2)]
     across = columns[None] + shift * (rows[:, None] & 1) + strays[0]
     points = np.ascontiguousarray(np.stack([across, rows[:, None] + strays[1]], 2), np.float32)
-    names = np.ascontiguousarray((np.arange(ny)[:, None] * nx + np.arange(nx))[own].ravel(), np.int32)
+    names = np.ascontiguousarray((np.arange(ny)[:, None] * nx + np.arange(nx))[own], np.int32)
     over = np.float32(1 / ground.texels[0]), np.float32(1 / ground.texels[1])
     field = np.float32(ground.size_mm[0] / nx), np.float32(ground.size_mm[1] / ny)
     fixed = (*over, moved, points, names, nx, ny, *field, stagger)

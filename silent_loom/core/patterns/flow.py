@@ -24,14 +24,10 @@ def _twice_as_far(near, far, y0, y1):  # type: ignore[no-untyped-def]
             u, v = np.floor(dx), np.floor(dy)
             fx, fy = dx - u, dy - v
             xa, ya = x + int(u), y + int(v)
-            while xa < 0:
-                xa += w
-            while xa >= w:
-                xa -= w
-            while ya < 0:
-                ya += h
-            while ya >= h:
-                ya -= h
+            if xa < 0 or xa >= w:  # lines may be longer than many sheets
+                xa %= w
+            if ya < 0 or ya >= h:
+                ya %= h
             xb, yb = xa + 1 if xa + 1 < w else 0, ya + 1 if ya + 1 < h else 0
             a, b, c, d = (one - fx) * (one - fy), fx * (one - fy), (one - fx) * fy, fx * fy
             mean = near[ya, xa, 0] * a + near[ya, xb, 0] * b + near[yb, xa, 0] * c + near[yb, xb, 0] * d

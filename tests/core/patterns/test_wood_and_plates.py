@@ -136,6 +136,15 @@ def test_streaks_are_means_along_a_line(way: tuple[int, int]) -> None:
     assert np.abs(flow.streaks(grain, field, 16.0, 1.0, SHEET) - plain).max() < 1e-5
 
 
+def test_a_line_may_be_longer_than_many_sheets() -> None:
+    """Around the sheet 32 times every place has been met as often: the mean of its row."""
+    grain = np.random.default_rng(6).random((N, N)).astype(np.float32)
+    field = np.zeros((2, N, N), np.float32)
+    field[0] = -1
+    drawn = flow.streaks(grain, field, 32.0 * N, 1.0, SHEET)
+    assert np.abs(drawn - grain.mean(1, keepdims=True)).max() < 1e-4
+
+
 # --- what elements are known by --------------------------------------------------------------------------------------
 
 
