@@ -223,14 +223,19 @@ def proof(
         typer.Option(help="What was meant: a material, its archive, or a folder; the weave in the manifest if none is named."),
     ] = "",
     profile: Annotated[str, typer.Option(help="How it was packed, where it has no manifest.")] = "",
+    photo: Annotated[
+        list[Path] | None, typer.Option(help="A file that the weave in the manifest begins with, if it lies elsewhere.")
+    ] = None,
+    depth_mm: Annotated[float | None, typer.Option(help="Depth of a height, where no manifest says so.")] = None,
     data: Data = None,
     as_json: Json = False,
 ) -> None:
     """Say whether a receiver gets what was meant, and what went wrong; exit code 0 only when it shows the same."""
-    from silent_loom.work.giving.alone import prove_against
+    from silent_loom.core.base.parallel import Task
+    from silent_loom.work.giving.proving import prove_against
 
-    with progress():
-        found = prove_against(delivery, against, data, profile)
+    with progress() as say:
+        found = prove_against(delivery, against, data, profile, photos=photo or [], depth_mm=depth_mm, task=Task(progress=say))
     if as_json:
         print(json.dumps(sayable(found), ensure_ascii=False, allow_nan=False))
     else:
@@ -238,7 +243,8 @@ def proof(
             d = m["difference"]
             far = "" if d is None else f", most {d['max_code']:.2f} codes, mean {d['mean']:.3g} {d['measure']}".rstrip()
             psnr = "" if d is None or d["psnr"] is None else f", {d['psnr']:.0f} dB"
-            closest = "" if m["same"] or d is None else f", closest after times {m['factor']:.3g} plus {m['offset']:.2g}"
+            near = m["same"] or d is None or d["max_code"] <= 1.15
+            closest = "" if near else f", closest after times {m['factor']:.3g} plus {m['offset']:.2g}"
             verdict = "the same" if m["same"] else m["mistake"] or m["explained"] or "different"
             print(f"{m['map']}: {verdict}{far}{psnr}{closest}")
         if found["picture"]:

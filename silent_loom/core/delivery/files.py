@@ -150,7 +150,12 @@ def deliver_as_made(
         manifest = facts_of(
             profile, name, how, making, {t: _meaning(meanings, t) for t in threads_made}, order.version, order.two_sided
         )
-        manifest |= {"made_by": f"Silent Loom {__version__}", **about()}
+        manifest |= {
+            "made_by": f"Silent Loom {__version__}",
+            "asks_for": profile.model_dump(mode="json", exclude_defaults=True),
+            **({"left": list(order.left)} if order.left else {}),
+            **about(),
+        }
         manifest["warnings"] = sorted(
             {*making.warnings, *_left_out(profile, order.present or threads_made, order.left)}
             | {*_exceeded(profile, names, making.entries)}

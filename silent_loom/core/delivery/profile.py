@@ -133,6 +133,10 @@ class Profile(BaseModel):
         kept = tuple(f for f in self.files if not f.threads or not f.threads <= set(leave))
         return self.model_copy(update={"files": kept}) if len(kept) < len(self.files) else self
 
+    def insists_on(self) -> set[str]:
+        """Threads that go into files which are always there; what a file calls optional is not among them."""
+        return {t for f in self.files if not f.optional for t in f.threads}
+
     def wants(self) -> set[str]:
         """Every thread that goes into a file."""
         also = {t for f in self.files if f.alpha_if_any is not None for t in f.alpha_if_any.threads}

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import json
 import os
+from collections.abc import Mapping
 from functools import cache
 from importlib import resources
 from pathlib import Path
+from typing import Any
 
 from pydantic import ValidationError
 
@@ -52,6 +54,26 @@ def profile(name: str, folder: Path | None = None) -> Profile:
         known = [*profiles(), *own]
         raise LoomError(f"there is no profile called '{name}'", "profile", f"There are {', '.join(known)}; or name a .json file.")
     return own[name]
+
+
+def of_manifest(manifest: Mapping[str, Any], folder: Path | None = None) -> Profile:
+    """The profile of a delivery: the one that its manifest holds whole, else the one that it names.
+
+    Raises
+    ------
+    LoomError
+        It is damaged, or there is none of this name here.
+
+    >>> of_manifest({"profile": "film"}).name
+    'film'
+    """
+    whole = manifest.get("asks_for")
+    if not isinstance(whole, Mapping) or not whole:
+        return profile(str(manifest.get("profile", "plain")), folder)
+    try:
+        return Profile.model_validate(whole)
+    except ValidationError:
+        raise FileError("the profile in the manifest is damaged", "asks_for", "Say how it was packed, with --profile.") from None
 
 
 def known(folder: Path | None = None) -> dict[str, Profile]:

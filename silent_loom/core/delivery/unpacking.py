@@ -16,10 +16,19 @@ from silent_loom.core.delivery.channel import Channel, parse_channel, undone
 from silent_loom.core.delivery.placing import MANIFEST
 from silent_loom.core.delivery.profile import FileSpec, Profile
 from silent_loom.core.files import Picture, read
-from silent_loom.core.files.formats import SUFFIXES
+from silent_loom.core.files.formats import SUFFIXES, by_content, by_name
 from silent_loom.core.moving.resample import enlarge
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.threads import ThreadSpec
+
+
+@dataclass(frozen=True)
+class FileFacts:
+    """A file of a delivery as it lies there: where, texels across and down, bits a sample."""
+
+    path: Path
+    size: tuple[int, int]
+    bits: int
 
 
 @dataclass(frozen=True)
@@ -34,13 +43,16 @@ class Unpacked:
     bits : dict of str to int
         Bits a channel of the files that each map came from, the most where there are several.
     files : dict of str to tuple of str
-        In which files each map was found.
+        In which files each map was found, by the names in the manifest.
+    facts : dict of str to FileFacts
+        What each of these files is now.
     """
 
     maps: dict[str, Image]
     meanings: dict[str, ThreadSpec]
     bits: dict[str, int]
     files: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    facts: dict[str, FileFacts] = field(default_factory=dict)
 
 
 def unpack(folder: Path, wanted: Profile | None = None, depth_mm: float | None = None) -> Unpacked:
@@ -74,8 +86,8 @@ def unpack(folder: Path, wanted: Profile | None = None, depth_mm: float | None =
     depth = depth_mm or float((manifest or {}).get("depth_mm", 10.0))
     files = _by_profile(folder, wanted) if wanted is not None else _by_manifest(folder, manifest or {})
     gathered = _Gathered(depth, green, _meant(manifest or {}))
-    for path, channels, colour, alpha in files:
-        gathered.take(path, channels, colour, alpha)
+    for name, path, channels, colour, alpha in files:
+        gathered.take(name, path, channels, colour, alpha)
     for name, value in ((manifest or {}).get("values") or {}).items():
         gathered.value(str(name), [float(v) for v in value])
     return gathered.done(tuple(float(v) for v in (manifest or {}).get("repeat_mm", (1000.0, 1000.0))))  # type: ignore[arg-type]
@@ -104,8 +116,8 @@ def _meant(manifest: Mapping[str, Any]) -> dict[str, ThreadSpec]:
     return out
 
 
-Packed = list[tuple[Path, tuple[Channel, ...], bool, Channel | None]]
-"""File, what its channels hold, whether they are colour, and what is in its alpha where it has one."""
+Packed = list[tuple[str, Path, tuple[Channel, ...], bool, Channel | None]]
+"""Name in the manifest, file, what its channels hold, whether they are colour, and what is in its alpha where it has one."""
 
 
 def _by_manifest(folder: Path, manifest: Mapping[str, Any]) -> Packed:
@@ -114,12 +126,21 @@ def _by_manifest(folder: Path, manifest: Mapping[str, Any]) -> Packed:
         if not entry.get("channels") or entry.get("set"):
             continue  # an open material, a word to read, or made from another
         name = Path(str(entry["file"])).name  # never outside of the folder
-        if not (folder / name).is_file():
+        path = _there(folder, name)
+        if path is None:
             raise FileError("a file of the delivery is missing", name, "Put it back, or deliver again.")
         out.append(
-            (folder / name, tuple(parse_channel(c) for c in entry["channels"]), entry.get("colour") in ("sRGB", "linear"), None)
+            (name, path, tuple(parse_channel(c) for c in entry["channels"]), entry.get("colour") in ("sRGB", "linear"), None)
         )
     return out
+
+
+def _there(folder: Path, name: str) -> Path | None:
+    """A listed file, or the only picture of its name in another format: somebody saved it again."""
+    if (folder / name).is_file():
+        return folder / name
+    other = [p for p in folder.iterdir() if p.is_file() and p.stem == Path(name).stem and by_name(p.name) is not None]
+    return other[0] if len(other) == 1 else None
 
 
 def _by_profile(folder: Path, wanted: Profile) -> Packed:
@@ -130,7 +151,7 @@ def _by_profile(folder: Path, wanted: Profile) -> Packed:
         if len(found) > 1:
             raise LoomError(f"several files end in {spec.suffix}", ", ".join(p.name for p in found), "Leave one of them.")
         if found:
-            out.append((found[0], spec.channels, spec.colour, spec.alpha_if_any))
+            out.append((found[0].name, found[0], spec.channels, spec.colour, spec.alpha_if_any))
         elif not spec.optional:
             raise FileError(f"there is no file that ends in {spec.suffix}", str(folder), "Name the profile it was packed with.")
     return out
@@ -150,6 +171,7 @@ class _Gathered:
         self._bits: dict[str, int] = {}
         self._files: dict[str, list[str]] = {}
         self._values: dict[str, list[float]] = {}
+        self._facts: dict[str, FileFacts] = {}
         self._shape: tuple[int, int] | None = None
 
     def meaning(self, name: str) -> ThreadSpec:
@@ -160,8 +182,11 @@ class _Gathered:
         """A map that is the same everywhere and has no file, in its own unit."""
         self._values[name] = value
 
-    def take(self, path: Path, channels: tuple[Channel, ...], colour: bool, alpha: Channel | None = None) -> None:
-        picture = read(path)
+    def take(self, name: str, path: Path, channels: tuple[Channel, ...], colour: bool, alpha: Channel | None = None) -> None:
+        with path.open("rb") as stream:
+            fmt = by_content(stream.read(32))  # a file that was saved again keeps its old name at times
+        picture = read(path, fmt=fmt)
+        self._facts[name] = FileFacts(path, (picture.width, picture.height), picture.bits)
         planes = _planes(picture, colour)
         if alpha is not None and picture.alpha_plane() is not None:
             channels = (*channels, alpha)
@@ -176,8 +201,8 @@ class _Gathered:
                 continue
             packed[c.index] = c, planes[min(k, len(planes) - 1)]
             self._bits[c.thread] = max(self._bits.get(c.thread, 0), picture.bits)
-            if path.name not in self._files.setdefault(c.thread, []):
-                self._files[c.thread].append(path.name)
+            if name not in self._files.setdefault(c.thread, []):
+                self._files[c.thread].append(name)
 
     def _undo(self) -> None:
         """Packed channels as planes of their maps: first those that others were multiplied by."""
@@ -227,7 +252,8 @@ class _Gathered:
             maps[name] = Image(pixels, meaning.kind, size_mm, True)
         if not maps:
             raise LoomError("no whole map was found in these files", "", "Name the profile it was packed with.")
-        return Unpacked(maps, {n: self.meaning(n) for n in maps}, self._bits, {n: tuple(f) for n, f in self._files.items()})
+        files = {n: tuple(f) for n, f in self._files.items()}
+        return Unpacked(maps, {n: self.meaning(n) for n in maps}, self._bits, files, self._facts)
 
 
 def _planes(picture: Picture, colour: bool) -> list[Floats]:

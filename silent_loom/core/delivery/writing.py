@@ -11,6 +11,7 @@ import numpy as np
 
 from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.parallel import WORKERS, Task
+from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.delivery.fitting import Fit, fitted
 from silent_loom.core.delivery.packing import as_value, pack, write_file
 from silent_loom.core.delivery.placing import sha256
@@ -167,8 +168,8 @@ class Making:
         }
         if spec.format == "jpeg" or (spec.format == "webp" and spec.colour) or (spec.palette and len(spec.channels) > 1):
             entry["lossy"] = True
-        if spec.palette:
-            entry |= _palette_facts(hidden / target, spec, samples)
+        if entry.get("lossy") or spec.palette:
+            entry |= _loss(hidden / target, spec, samples)
             if entry.get("palette_degrees"):
                 self.warnings.append(f"{target}: its palette turns normals by {entry['palette_degrees']:.2g}° on average")
         self._entries[target] = entry
@@ -182,13 +183,21 @@ def _small_name(target: str, size: int) -> str:
     return f"{first}_{size}.{end}"
 
 
-def _palette_facts(path: Path, spec: FileSpec, samples: Floats) -> dict[str, Any]:
-    """What a palette did: its colours, and by how many degrees it turns normals."""
+def _loss(path: Path, spec: FileSpec, samples: Floats) -> dict[str, Any]:
+    """What a lossy file costs: its mean error in codes of 8 bits, its colours, by how many degrees it turns normals."""
     picture = read(path)
-    facts: dict[str, Any] = {"palette": spec.palette}
+    back = picture.data()
+    n = min(back.shape[2], samples.shape[2])
+    meant = np.clip(samples[..., :n], 0, 1)
+    if spec.colour:
+        meant = encode_srgb(meant)
+    facts: dict[str, Any] = {"loss_codes": round(float(np.abs(back[..., :n] - meant).mean()) * 255, 4)}
+    if not spec.palette:
+        return facts
+    facts["palette"] = spec.palette
     first = spec.channels[0].thread
     if first and threads.spec(first).kind is Kind.NORMAL and spec.whole(first):
-        a, b = normalise(picture.data() * 2 - 1), normalise(samples * 2 - 1)
+        a, b = normalise(back * 2 - 1), normalise(samples * 2 - 1)
         far = 2 * np.arctan2(np.linalg.norm(a - b, axis=2), np.linalg.norm(a + b, axis=2))
         facts["palette_degrees"] = round(float(np.degrees(far).mean()), 3)
     return facts

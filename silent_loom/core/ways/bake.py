@@ -14,6 +14,7 @@ from silent_loom.core.base.images import Image
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.delivery.baking.forecast import check_memory, memory_there
 from silent_loom.core.delivery.baking.makers import How, maker
+from silent_loom.core.delivery.completing import completed
 from silent_loom.core.delivery.files import Order, deliver_as_made
 from silent_loom.core.delivery.fitting import Fit, fit
 from silent_loom.core.delivery.packing import needed
@@ -97,9 +98,11 @@ def bake(
     LoomError
         It would need more memory or disk than there is (said before it is begun), nothing is made, or a file is in the way.
     """
-    plan, wanted = evaluator.plan(weave), wanted.without(order.leave)
-    if (error := plan.error()) is not None:
+    if (error := evaluator.plan(weave).error()) is not None:
         raise error
+    wanted = wanted.without(order.leave)
+    weave = completed(evaluator, weave, wanted, order.leave)
+    plan = evaluator.plan(weave)
     names = needed(wanted, order.kept(plan.threads))
     if not names:
         raise LoomError("the material makes none of the maps that this profile asks for", wanted.name, "Choose another profile.")

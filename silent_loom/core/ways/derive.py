@@ -16,7 +16,9 @@ from silent_loom.core.base.errors import LoomError, SettingError, WeaveError
 from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.base.kernels import load_kernels
 from silent_loom.core.base.parallel import IDLE, Task, both
-from silent_loom.core.delivery.files import deliver_as_made
+from silent_loom.core.delivery.completing import completed
+from silent_loom.core.delivery.files import Order, deliver_as_made
+from silent_loom.core.delivery.fitting import fit
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.packing import needed
 from silent_loom.core.delivery.placing import check_folder
@@ -36,6 +38,7 @@ from silent_loom.core.steps.tiling.seamless import SEAMLESS, SeamlessSettings, j
 from silent_loom.core.ways.map_files import LEAST
 from silent_loom.core.ways.sets import motif_settings
 from silent_loom.core.ways.sources import FileSources, digest_of, reference
+from silent_loom.core.ways.squared import squared
 from silent_loom.core.ways.woven import check_file_setting, pairs_from, put_through
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.answers.cache import Cache
@@ -306,7 +309,9 @@ def derive(
     making = _Making(Evaluator(sources, Cache(700 << 20)), weave, size, task)
     kept = making.keep_repeats() if repeats else None
     why = making.suggest(seamless) if seamless in ("suggested", "motif") else ""
-    if maps:
+    if not maps:
+        making.complete(wanted)
+    else:
         wanted = of_maps(wanted, making.add_makers(maps).threads, list(dict.fromkeys(maps)))
     warnings = [*picture.warnings, *making.beyond()]
     named, source = name or file_name(photo.stem), {"file": photo.name, "sha256": digest}
@@ -351,6 +356,7 @@ class _Making:
     def __init__(self, evaluator: Evaluator, weave: Weave, size: int, task: Task) -> None:
         self.evaluator, self.weave, self.size, self.task = evaluator, weave, size, task
         self._last: Image | None = None
+        self._asked = size
         self._ended = time.perf_counter()
 
     def keep_repeats(self) -> tuple[int, int]:
@@ -392,6 +398,11 @@ class _Making:
             )
         return self.plan()
 
+    def complete(self, wanted: Profile) -> None:
+        """Add the steps that make what a profile asks for: see `completed`."""
+        self.plan()
+        self.weave = completed(self.evaluator, self.weave, wanted)
+
     def beyond(self) -> list[str]:
         """A word where the size is more than the source holds."""
         holds = self.plan().source_texels()
@@ -407,23 +418,29 @@ class _Making:
 
         def about() -> dict[str, Any]:
             warnings.extend(self.warnings_of_steps())
-            return {"source": source, "warnings_of_steps": warnings}
+            return {"source": source, "warnings_of_steps": warnings, "weave": self.weave.model_dump(mode="json")}
 
         names = needed(wanted, threads)
-        with self.evaluator.holding(self.weave, names, self.size) as kept:
+        size_mm = self.plan().geometry.size_mm
+        how = fit(wanted, size_mm, self.size)
+        self._asked = how.ask
+        whole = squared(self.map, names, wanted, size_mm, task.part(0, 0))
+        with self.evaluator.holding(self.weave, names, how.ask) as kept:
 
             def make(thread: str) -> Image:
-                image = self.map(thread)
+                image = whole(thread)
                 kept.made(thread)
                 return image
 
-            return deliver_as_made(out, named, names, make, wanted, meanings=threads, about=about, force=force, task=task)
+            return deliver_as_made(
+                out, named, names, make, wanted, meanings=threads, about=about, order=Order(how), force=force, task=task
+            )
 
     def map(self, thread: str) -> Image:
         """One map at the size that is asked for."""
         if self._last is None:
-            _both_ends(self.evaluator, self.weave, self.size, self.task.part(0, 0))
-        self._last = self.evaluator.ask(self.weave, thread, self.size, self.task.part(0, 0))
+            _both_ends(self.evaluator, self.weave, self._asked, self.task.part(0, 0))
+        self._last = self.evaluator.ask(self.weave, thread, self._asked, self.task.part(0, 0))
         self._ended = time.perf_counter()
         return self._last
 

@@ -18,8 +18,8 @@ from silent_loom.core.delivery.profile import FileSpec, Profile, of_maps
 from silent_loom.core.delivery.proving.proof import Verdict, verdict
 from silent_loom.core.delivery.proving.receiver import receive
 from silent_loom.core.delivery.reduce import reduced
-from silent_loom.core.delivery.shelf import profile
-from silent_loom.core.delivery.unpacking import unpack
+from silent_loom.core.delivery.shelf import of_manifest, profile
+from silent_loom.core.delivery.unpacking import manifest_of, unpack
 from silent_loom.core.files.formats import by_name
 from silent_loom.core.ways.squared import squared
 from silent_loom.core.weave import threads
@@ -118,7 +118,9 @@ def prove_folder(
     LoomError
         Files are missing, cannot be read, or differ in size.
     """
-    meant = unpack(against, None, depth_mm)
+    meant = unpack(against, None, None if manifest_of(against) else depth_mm)
+    if depth_mm is None and manifest_of(delivered) is None and "height" in meant.meanings:
+        depth_mm = meant.meanings["height"].depth  # no manifest says it: what was meant does
     return prove_maps(delivered, meant.maps, meant.meanings, profile_name, depth_mm, mistakes=mistakes).as_dict()
 
 
@@ -145,7 +147,7 @@ def prove_maps(
 def _as_delivered(image: Image, manifest: dict[str, Any]) -> Image:
     """A map laid, squeezed or brought to powers of two as the delivery was, where its profile is known."""
     try:
-        known = profile(str(manifest.get("profile", "")))
+        known = of_manifest(manifest)
     except LoomError:
         return image
     how = fit(known, image.size_mm, max(int(v) for v in manifest.get("size", [image.width])))

@@ -14,6 +14,7 @@ from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.delivery.channel import encoded
 from silent_loom.core.files import read, write
 from silent_loom.core.files.formats import SUFFIXES
+from silent_loom.core.files.tags import colour_tag
 from silent_loom.core.moving.resample import at_most
 from silent_loom.core.opening.naming import tell
 from silent_loom.core.report.check import checked
@@ -187,15 +188,8 @@ def _facts(path: Path, map_: Map) -> dict[str, Any]:
         found["length_off"] = round(float(np.median(np.abs(length - 1))), 3)
     if raw.shape[2] == 1 or bool((raw == raw[..., :1]).all()):
         found["levels"] = len(np.unique(raw[..., 0]))
-    found["tag"] = "linear" if picture.transfer.name == "linear" and picture.bits < 32 else _png_tag(path)
+    found["tag"] = "linear" if picture.transfer.name == "linear" and picture.bits < 32 else colour_tag(path)
     return found
-
-
-def _png_tag(path: Path) -> str:
-    """'srgb' where a PNG says in a chunk of its own that it is that; other files are not asked."""
-    head = path.read_bytes()[:4096]
-    before = head.split(b"IDAT")[0]
-    return "srgb" if head.startswith(b"\x89PNG") and b"sRGB" in before else ""
 
 
 def check_files(files: Sequence[Path], depth_mm: float = 10.0) -> list[dict[str, Any]]:

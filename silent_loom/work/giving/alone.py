@@ -10,20 +10,14 @@ from pathlib import Path
 from typing import Any
 
 from silent_loom.core.base.errors import FileError, LoomError, SettingError
-from silent_loom.core.base.images import Image
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.delivery.baking.detail import losses
 from silent_loom.core.delivery.baking.forecast import forecast
-from silent_loom.core.delivery.baking.makers import How, maker
-from silent_loom.core.delivery.fitting import fit, fitted
+from silent_loom.core.delivery.completing import completed
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.packing import needed
 from silent_loom.core.delivery.profile import Profile
-from silent_loom.core.delivery.shelf import profile as profile_of
-from silent_loom.core.delivery.unpacking import manifest_of
 from silent_loom.core.ways.bake import BakeOrder, bake
-from silent_loom.core.ways.repack import prove_folder, prove_maps
-from silent_loom.core.ways.squared import squared
 from silent_loom.core.ways.through import through
 from silent_loom.core.ways.woven import pairs_from, parse_value, with_pairs
 from silent_loom.core.weave import registry
@@ -33,14 +27,12 @@ from silent_loom.core.weave.rows.beginnings import beginning, beginnings, woven_
 from silent_loom.core.weave.rows.dials import knobs, reseeded, turned
 from silent_loom.core.weave.rows.model import SourceRef, Weave
 from silent_loom.core.weave.rows.saved import SavedRecipe, shipped, shipped_recipe
-from silent_loom.core.weave.rows.upgrade import parsed
 from silent_loom.core.words.describer import shared
 from silent_loom.store.archive import read_archive
 from silent_loom.store.recipes import Recipes
 from silent_loom.store.states import State
 from silent_loom.store.store import Store, default_folder
 from silent_loom.store.stored import StoredDecisions
-from silent_loom.work.giving.received import taken_out
 from silent_loom.work.giving.zipping import about
 
 CACHE = 700 << 20
@@ -317,45 +309,6 @@ def forecast_material(
             leave=order.leave,
             task=task.part(0, 0.4),
         ).as_dict()
-        names = needed(wanted, order.kept(evaluator.plan(state.weave).threads))
-        return {**told, "losses": losses(evaluator, state.weave, names, order.size, task.part(0.4, 1)).as_dict()}
-
-
-def prove_against(delivery: Path, against: str, data: Path | None, profile: str = "") -> dict[str, Any]:
-    """Hold the folder or zip of a delivery against a material, an archive, another folder, or the material that it names itself.
-
-    Raises
-    ------
-    LoomError
-        Nothing says what was meant, or something cannot be read.
-    """
-    if delivery.is_file():
-        with tempfile.TemporaryDirectory() as folder:
-            taken_out(delivery, Path(folder), delivery.name)
-            return prove_against(Path(folder), against, data, profile)
-    if against and Path(against).is_dir():
-        return prove_folder(delivery, Path(against), profile, mistakes=True)
-    manifest = manifest_of(delivery) or {}
-    named = against or str(manifest.get("material") or "")
-    if not named:
-        raise LoomError("nothing says what was meant", str(delivery), "Name a material or a folder, with --against.")
-    with opened(named, data) as (store, state):
-        weave = state.weave if against or "weave" not in manifest else _own_weave(manifest)
-        evaluator = _evaluator(store)
-        plan = evaluator.plan(weave)
-        wanted = profile_of(profile or str(manifest.get("profile", "plain")))
-        size = max(int(v) for v in manifest.get("size", [1024]))
-        how = fit(wanted, plan.geometry.size_mm, size)
-        baked = How(int(manifest.get("supersample", 1)), bool(manifest.get("lost_length", True)), bool(manifest.get("lit")))
-        make = maker(evaluator, weave, how.ask, baked)
-        names = [n for n in needed(wanted, plan.threads) if n in wanted.wants()]
-        make = squared(make, names, wanted, plan.geometry.size_mm)
-        meant: dict[str, Image] = {n: fitted(make(n), how) for n in names}
-        ranges = {n: plan.spec(n) for n in names}
-        return prove_maps(delivery, meant, ranges, profile, mistakes=True).as_dict()
-
-
-def _own_weave(manifest: dict[str, Any]) -> Any:
-    import json
-
-    return parsed(json.dumps(manifest["weave"]))
+        weave = completed(evaluator, state.weave, wanted.without(order.leave), order.leave)
+        names = needed(wanted, order.kept(evaluator.plan(weave).threads))
+        return {**told, "losses": losses(evaluator, weave, names, order.size, task.part(0.4, 1)).as_dict()}

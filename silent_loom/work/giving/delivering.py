@@ -9,10 +9,11 @@ from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.images import Image
 from silent_loom.core.delivery.baking.forecast import check_memory, memory_there
 from silent_loom.core.delivery.baking.makers import How, maker
+from silent_loom.core.delivery.completing import completed
 from silent_loom.core.delivery.fitting import fit, fitted
 from silent_loom.core.delivery.profile import Profile
 from silent_loom.core.delivery.proving.proof import verdict
-from silent_loom.core.delivery.shelf import Shelf, known, profile
+from silent_loom.core.delivery.shelf import Shelf, known, of_manifest, profile
 from silent_loom.core.ways.bake import BakeOrder
 from silent_loom.core.ways.squared import squared
 from silent_loom.work.desk import Desk
@@ -42,6 +43,7 @@ class Delivering:
         plan = self.desk.evaluator.plan(state.weave)
         if (error := plan.error()) is not None:
             raise error
+        completed(self.desk.evaluator, state.weave, found.without(order.leave), order.leave)  # refused here, not in the job
         head = state.head
         if source:
             row = self.desk.store.delivery(source)
@@ -103,8 +105,10 @@ class Delivering:
         weave = store.get(row.material_id).weave if entry is None else store.weave_at(row.material_id, entry)
         self.desk.wait_for_kernels(early=False)
         evaluator, got = self.desk.evaluator, opened.received.unpacked
+        wanted = self._profile_of(row.profile, manifest)
+        if wanted is not None:
+            weave = completed(evaluator, weave, wanted, manifest.get("left", ()))
         plan = evaluator.plan(weave)
-        wanted = profile(row.profile, self.shelf.folder) if row.profile in self._known() else None
         how = fit(wanted, plan.geometry.size_mm, row.size) if wanted is not None else None
         size = row.size if how is None else how.ask
         baked = How(int(manifest.get("supersample", 1)), bool(manifest.get("lost_length", True)), bool(manifest.get("lit")))
@@ -124,8 +128,11 @@ class Delivering:
             found = verdict(opened.received, meant, ranges, task=job.task.part(0, 0))
         return {**found.as_dict(), "state": entry, "delivery": row.id}
 
-    def _known(self) -> set[str]:
-        return set(known(self.shelf.folder))
+    def _profile_of(self, name: str, manifest: dict[str, Any]) -> Profile | None:
+        """How a delivery was packed; None where a profile of the artist's own is gone, and an old manifest only names it."""
+        if manifest.get("asks_for"):
+            return of_manifest(manifest, self.shelf.folder)
+        return profile(name, self.shelf.folder) if name in known(self.shelf.folder) else None
 
     def throw_away(self, delivery: str) -> None:
         """Take a delivery out of the list, and its file off the disk.

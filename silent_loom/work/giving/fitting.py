@@ -16,6 +16,7 @@ from silent_loom.core.base.parallel import Rank, Task
 from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.delivery.baking.detail import losses
 from silent_loom.core.delivery.baking.forecast import Forecast, forecast, memory_there
+from silent_loom.core.delivery.completing import completed
 from silent_loom.core.delivery.fitting import fit
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.packing import needed, pack, write_file
@@ -65,6 +66,7 @@ class Fitting:
         """What each map loses at a size, with pictures of the worst place, live and baked."""
 
         def work(weave: Weave, task: Task) -> dict[str, Any]:
+            weave = completed(self.desk.evaluator, weave, wanted)
             plan = self.desk.evaluator.plan(weave)
             found = losses(self.desk.evaluator, weave, needed(wanted, plan.threads), size, task)
             told = found.as_dict()
@@ -83,6 +85,7 @@ class Fitting:
 
         def work(weave: Weave, task: Task) -> dict[str, Any]:
             evaluator = self.desk.evaluator
+            weave = completed(evaluator, weave, wanted)
             plan = evaluator.plan(weave)
             names = needed(wanted, plan.threads)
             small = min(size, TRIED)

@@ -15,6 +15,7 @@ from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.images import Image
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.delivery.baking.makers import How, maker
+from silent_loom.core.delivery.completing import completed
 from silent_loom.core.delivery.fitting import Fit, fit
 from silent_loom.core.delivery.packing import constant, needed, pack, write_file
 from silent_loom.core.delivery.profile import FileSpec, Profile, file_names
@@ -180,6 +181,7 @@ def forecast(
     leave : collection of str
         Maps that are left out.
     """
+    weave = completed(evaluator, weave, profile.without(leave), leave)
     plan = evaluator.plan(weave)
     done = fit(profile, plan.geometry.size_mm, size)
     present = {n: t for n, t in plan.threads.items() if n not in leave}

@@ -36,6 +36,7 @@ class Listed(BaseModel):
     constant: bool = False
     palette: int = Field(0, description="Colours of a palette; 0 for none.")
     palette_degrees: float | None = Field(None, description="By how much a palette turns normals, on average.")
+    loss_codes: float | None = Field(None, description="Mean error of a lossy file, in code values of 8 bits.")
     lossy: bool = Field(False, description="The format does not keep every code.")
     dither: bool = False
     set: str = Field("", description="Longer side of the smaller set that it belongs to; empty in the set itself.")
@@ -80,6 +81,8 @@ class Manifest(BaseModel):
     )
     files: list[Listed]
     warnings: list[str] = Field(default_factory=list)
+    asks_for: dict[str, Any] = Field(default_factory=dict, description="The profile itself, whole.")
+    left: list[str] = Field(default_factory=list, description="Maps that were left out on purpose.")
     weave: dict[str, Any] | None = Field(None, description="The exact weave that it was made from.")
 
 

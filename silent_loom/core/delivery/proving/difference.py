@@ -6,7 +6,7 @@ in the files that are delivered of them.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -42,6 +42,8 @@ class Difference:
         Mean, 95 % quantile and largest difference of all texels.
     rmse : float
         Root mean square: of sRGB codes (0…255) for colour, else in `measure`.
+    mean_code : float
+        Mean difference of a channel, in code values of 8 bits.
     max_code : float
         Largest difference of a channel, in code values of 8 bits (0…255).
     psnr : float
@@ -61,6 +63,7 @@ class Difference:
     psnr: float
     white: float
     picture: Floats = field(repr=False)
+    mean_code: float = 0.0
 
     def as_dict(self) -> dict[str, Any]:
         """The numbers alone; a PSNR of equal maps is None, since JSON knows no infinity."""
@@ -112,6 +115,11 @@ def differences(one: Floats, other: Floats, meaning: ThreadSpec) -> Difference:
         return _told("of all", far, far, float(far.max()) * 255, 1.0, 1.0)
     n = min(one.shape[2], other.shape[2])
     codes = one[..., :n].astype(np.float64) - other[..., :n]
+    found = _by_kind(one, other, codes, meaning)
+    return replace(found, mean_code=float(np.abs(codes).mean()) * 255)
+
+
+def _by_kind(one: Floats, other: Floats, codes: NDArray[np.float64], meaning: ThreadSpec) -> Difference:
     most = float(np.abs(codes).max()) * 255
     if meaning.kind is Kind.COLOUR:
         far = delta_e00(lab(decode_srgb(one[..., :3])), lab(decode_srgb(other[..., :3])))

@@ -7,12 +7,15 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+from scipy.fft import dctn
 
 from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.base.srgb import decode_srgb, encode_srgb
 from silent_loom.core.delivery.proving.difference import Difference, differences
 from silent_loom.core.delivery.proving.receiver import MISTAKES, Received, Seen, apart, looked_at, mistaken, responsible
+from silent_loom.core.delivery.reduce import reduced
+from silent_loom.core.moving.resample import enlarge, resize
 from silent_loom.core.screen.display import shown
 from silent_loom.core.weave.threads import ThreadSpec
 
@@ -89,7 +92,10 @@ def prove(got: Mapping[str, Image], meant: Mapping[str, Image], meanings: Mappin
         if name not in got:
             out.append(Proved(name, False, None, "it is not in the delivery"))
             continue
-        found = as_codes(got[name], meanings[name])
+        image = got[name]
+        if (image.width, image.height) != (wanted.shape[1], wanted.shape[0]):  # scaled afterwards; the file tells of it
+            image = resize(image, wanted.shape[1], wanted.shape[0])
+        found = as_codes(image, meanings[name])
         difference = differences(found, wanted, meanings[name])
         if difference.max_code <= WITHIN:
             out.append(Proved(name, True, difference))
@@ -125,12 +131,58 @@ def _mistake(name: str, found: Floats, wanted: Floats, meant: Mapping[str, Float
         tries["data was encoded as colour"] = decode_srgb(np.clip(found, 0, 1))
         tries["data was read as colour"] = encode_srgb(np.clip(found, 0, 1))
     tries["it is upside down"] = found[::-1]
+    tries["it is mirrored from left to right"] = found[:, ::-1]
+    tries["it is turned by half a turn"] = found[::-1, ::-1]
+    if found.shape[0] == found.shape[1]:
+        tries["it is turned by a quarter of a turn"] = np.rot90(found)
+        tries["it is turned by three quarters of a turn"] = np.rot90(found, 3)
     left = {words: float(np.abs(v.astype(np.float64) - wanted).mean()) for words, v in tries.items()}
     for other, codes in meant.items():
         if other != name and codes.shape == found.shape and codes.shape[2] == 1:
             left[f"it holds {other}"] = float(np.abs(found.astype(np.float64) - codes).mean())
     words = min(left, key=lambda w: left[w])
-    return words if left[words] < 0.2 * float(np.abs(found.astype(np.float64) - wanted).mean()) else ""
+    far = float(np.abs(found.astype(np.float64) - wanted).mean())
+    if left[words] < 0.2 * far:
+        return words
+    return _stretched(found, wanted, far) or (THROUGH_JPEG if _in_blocks(found) else "")
+
+
+THROUGH_JPEG = "it went through JPEG: it was rounded in blocks of 8 × 8"
+BLOCKS = 0.15
+"""By how much larger the share of empty coefficients is on the grid of such blocks than beside it, at least."""
+YCC = (0.299, 0.587, 0.114)
+"""Luma of JPEG files (ITU-T T.871), of codes."""
+
+
+def _stretched(found: Floats, wanted: Floats, far: float) -> str:
+    """Words for values that are right but for a factor and an offset: another range, or a relief turned inside out."""
+    factor, offset = _closest(found, wanted)
+    left = float(np.abs(found.astype(np.float64) * factor + offset - wanted).mean())
+    if left >= 0.2 * far or found.shape[2] > 1 or abs(factor) < 0.02:
+        return ""
+    if factor < 0:
+        return "it is inverted, and its range is another one"
+    return "its range is another one: levels, depth or middle were changed"
+
+
+def _in_blocks(found: Floats) -> bool:
+    """Whether a picture was rounded in blocks of 8 × 8 cosine coefficients, as JPEG (ISO/IEC 10918-1) rounds them.
+
+    Many coefficients are then nothing on the grid of the blocks, and only there: half a block aside they are not.
+    """
+    codes = found[..., :3] @ np.array(YCC, np.float32) if found.shape[2] >= 3 else found[..., 0]
+    here, aside = _share_of_nothing(codes * 255, 0), _share_of_nothing(codes * 255, 4)
+    return bool(here > aside + BLOCKS)
+
+
+def _share_of_nothing(codes: Floats, offset: int) -> float:
+    """Share of cosine coefficients of the finer half that are nothing within rounding, in blocks that begin at an offset."""
+    h, w = ((n - offset) // 8 * 8 for n in codes.shape)
+    if min(h, w) < 16:
+        return 0.0
+    blocks = codes[offset : offset + h, offset : offset + w].reshape(h // 8, 8, w // 8, 8).transpose(0, 2, 1, 3)
+    fine = np.add.outer(np.arange(8), np.arange(8)) >= 6
+    return float((np.abs(dctn(blocks, axes=(2, 3), norm="ortho")[..., fine]) < 1).mean())
 
 
 @dataclass(frozen=True)
@@ -208,6 +260,53 @@ def verdict(
                 task.checkpoint()
                 tries[name] = apart(looked_at(mistaken(seen, name), meanings), live).mean
     invisible = picture is not None and picture.same
-    told = [replace(p, explained=got.lossy[p.map]) if not p.same and p.map in got.lossy else p for p in proved]
-    same = all(p.same or (p.explained and invisible) for p in told) and not got.damaged
+    told = [_with_files(p, got) for p in proved]
+    smaller = _no_smaller_than_meant(told, got, meant, meanings)
+    same = all(p.same or p.map in smaller or _allowed(p, got, bool(invisible)) for p in told) and not got.damaged
     return Verdict(same, told, picture, worst, got.damaged, tries)
+
+
+def _with_files(p: Proved, got: Received) -> Proved:
+    """One map with what its files say of themselves: a wrong tag is a mistake even where every sample is right."""
+    if p.map in got.tags:
+        return replace(p, same=False, mistake=got.tags[p.map])
+    if p.same:
+        return p
+    saved, own = got.saved.get(p.map, ""), "" if p.mistake == THROUGH_JPEG else p.mistake
+    if saved:
+        return replace(p, mistake="; ".join(w for w in (saved, own) if w))
+    return replace(p, explained=got.lossy[p.map]) if p.map in got.lossy else p
+
+
+def _no_smaller_than_meant(
+    told: list[Proved], got: Received, meant: Mapping[str, Image], meanings: Mapping[str, ThreadSpec]
+) -> set[str]:
+    """Maps that differ because their file is a part of the set's size, and are exactly what was meant at that size."""
+    out = set()
+    for p in told:
+        sizes = {got.unpacked.facts[f].size for f in got.unpacked.files.get(p.map, ()) if f in got.unpacked.facts}
+        if p.same or p.mistake or not p.explained or len(sizes) != 1:
+            continue
+        w, h = sizes.pop()
+        whole = meant[p.map]
+        if w < whole.width:
+            both = {n: meant[n] for n in (p.map, "normal") if n in meant}  # roughness takes up what normals lose
+            small = reduced(both, w, h)[p.map]
+            back = small.with_pixels(enlarge(small.pixels, whole.width, whole.height, True))
+            found, wanted = (as_codes(i, meanings[p.map]) for i in (got.unpacked.maps[p.map], back))
+            if differences(found, wanted, meanings[p.map]).max_code <= 2 * WITHIN:  # rounded, then enlarged beyond its ends
+                out.add(p.map)
+    return out
+
+
+def _allowed(p: Proved, got: Received, invisible: bool) -> bool:
+    """Whether a map differs by no more than its format is known to cost."""
+    if not p.explained:
+        return False
+    cost = got.costs.get(p.map)
+    return invisible or (cost is not None and p.difference is not None and p.difference.mean_code <= COST * cost + 0.1)
+
+
+COST = 1.1
+"""How many times the error that was noted when a lossy file was written may be found again: files are noted for themselves,
+maps that are packed are looked at by themselves."""

@@ -6,7 +6,7 @@ And the usual mistakes, made on purpose, so that an artist knows what each of th
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +20,7 @@ from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.base.srgb import decode_srgb, encode_srgb
 from silent_loom.core.delivery.placing import sha256
 from silent_loom.core.delivery.profile import Profile
+from silent_loom.core.delivery.proving.remade import remade
 from silent_loom.core.delivery.unpacking import Unpacked, manifest_of, unpack
 from silent_loom.core.moving.resample import at_most, resize
 from silent_loom.core.screen.shading import lamp_light, on_screen
@@ -47,12 +48,21 @@ class Received:
         Files that are not as the manifest says, by their SHA-256.
     lossy : dict of str to str
         Maps of which files do not keep every code, and why.
+    tags : dict of str to str
+        Maps of which a file says the wrong thing about its colour, in words.
+    costs : dict of str to float
+        Mean error, in code values of 8 bits, that was noted when the lossy file of a map was written.
+    saved : dict of str to str
+        Maps of which a file was saved again in another way, in words.
     """
 
     unpacked: Unpacked
     manifest: dict[str, Any]
     damaged: list[str]
     lossy: dict[str, str]
+    tags: dict[str, str] = field(default_factory=dict)
+    saved: dict[str, str] = field(default_factory=dict)
+    costs: dict[str, float] = field(default_factory=dict)
 
 
 def receive(folder: Path, wanted: Profile | None = None, depth_mm: float | None = None) -> Received:
@@ -71,11 +81,22 @@ def receive(folder: Path, wanted: Profile | None = None, depth_mm: float | None 
         if (folder / Path(str(e["file"])).name).is_file() and sha256(folder / Path(str(e["file"])).name) != e.get("sha256")
     ]
     why: dict[str, str] = {}
+    costs: dict[str, float] = {}
     for entry in manifest.get("files", []):
         words = _loss(entry) or _smaller(entry, manifest)
         for name in [n for n, files in got.files.items() if entry.get("file") in files] if words else []:
             why[name] = words
-    return Received(got, manifest, damaged, why)
+            if entry.get("loss_codes") is not None:
+                costs[name] = max(costs.get(name, 0.0), float(entry["loss_codes"]))
+    tags, saved = {}, {}
+    for entry in manifest.get("files", []):
+        for name in [n for n, files in got.files.items() if entry.get("file") in files]:
+            told = got.facts.get(str(entry["file"]))
+            if told is not None:
+                found = remade(told.path, entry, told.size, told.bits)
+                tags.update({name: found.tag} if found.tag else {})
+                saved.update({name: found.saved} if found.saved else {})
+    return Received(got, manifest, damaged, why, tags, saved, costs)
 
 
 def _loss(entry: Mapping[str, Any]) -> str:
