@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -18,6 +19,8 @@ Force = Annotated[
 Out = Annotated[Path, typer.Option("--out", help="Folder for the files; new or empty.", show_default=False)]
 Memory = Annotated[float, typer.Option(min=0, help="GB of memory that may be used; three quarters of what is free if 0.")]
 Leave = Annotated[list[str] | None, typer.Option(metavar="MAP", help="A map to leave out, as if the material had none of it.")]
+Anyway = Annotated[bool, typer.Option("--anyway", help="Write even what goes beyond the limits of its receiver.")]
+Fitting = Annotated[bool, typer.Option("--fitting", help="Take the packing that fits, where the profile's own is too much.")]
 Packed = Annotated[str, typer.Option(help="How the folder was packed, where it has no manifest.")]
 
 
@@ -75,6 +78,8 @@ def bake(
     forecast: Annotated[
         bool, typer.Option("--forecast", help="Only say what would be made, how long it takes, what is lost.")
     ] = False,
+    anyway: Anyway = False,
+    fitting: Fitting = False,
     memory: Memory = 0.0,
     data: Data = None,
     force: Force = False,
@@ -86,7 +91,7 @@ def bake(
         out,
         profile,
         size,
-        (supersample, lit, skip_constant, two_sided, tuple(leave or ())),
+        (supersample, lit, skip_constant, two_sided, tuple(leave or ()), anyway, fitting),
         memory,
         data,
         force,
@@ -113,6 +118,8 @@ def deliver(
     packed_as: Packed = "",
     depth_mm: Annotated[float | None, typer.Option(help="Depth of a height, where no manifest says so.")] = None,
     name: Annotated[str, typer.Option(help="First part of the new names; the folder's or material's if none is given.")] = "",
+    anyway: Anyway = False,
+    fitting: Fitting = False,
     memory: Memory = 0.0,
     data: Data = None,
     force: Force = False,
@@ -120,7 +127,7 @@ def deliver(
 ) -> None:
     """Pack a material, or the maps of an earlier bake or delivery, for a receiver."""
     if not Path(what).is_dir():
-        flags = (supersample, False, skip_constant, two_sided, tuple(leave or ()))
+        flags = (supersample, False, skip_constant, two_sided, tuple(leave or ()), anyway, fitting)
         _made(what, out, profile, size or 1024, flags, memory, data, force, as_json, False, name)
         return
     from silent_loom.core.base.parallel import Task
@@ -137,7 +144,8 @@ def deliver(
             packed_as=packed_as,
             depth_mm=depth_mm,
             name=name,
-            order=Order(package=True, skip_constant=skip_constant, two_sided=two_sided, left=tuple(leave or ())),
+            order=Order(None, True, 1, skip_constant, two_sided, (), tuple(leave or ()), anyway),
+            fitting=fitting,
             force=force,
             task=Task(progress=say),
         )
@@ -149,7 +157,7 @@ def _made(
     out: Path,
     wanted: str,
     size: int,
-    flags: tuple[int, bool, bool, bool, tuple[str, ...]],
+    flags: tuple[int, bool, bool, bool, tuple[str, ...], bool, bool],
     memory: float,
     data: Path | None,
     force: bool,
@@ -164,8 +172,9 @@ def _made(
     from silent_loom.core.ways.bake import BakeOrder
     from silent_loom.work.giving.alone import Changed, bake_material, forecast_material
 
-    supersample, lit, skip_constant, two_sided, leave = flags
+    supersample, lit, skip_constant, two_sided, leave, anyway, fitting = flags
     order = BakeOrder(size, How(supersample, True, lit), skip_constant, two_sided, memory=round(memory * 1e9), leave=leave)
+    order = replace(order, anyway=anyway, fitting=fitting)
     found = known(wanted)
     with progress() as say:
         task = Task(progress=say)
@@ -190,9 +199,12 @@ def _say_forecast(told: dict[str, Any]) -> None:
         print(f"  {m['title']}: {m['state']}{value}, {100 * lost.get(m['thread'], 0):.1f} % of its detail is lost")
     for f in told["files"]:
         more = " (skipped)" if f["skipped"] else ""
-        print(f"  {f['file']}: {f['width']} × {f['height']}, {f['bits']} bits, {f['bytes'] / 1e6:.1f} MB{more}")
+        sides = f"{f['width']} × {f['height']}, {f['bits']} bits, " if f["width"] else ""
+        print(f"  {f['file']}: {sides}{f['bytes'] / 1e6:.1f} MB{more}")
     for w in told["words"]:
         print(w)
+    for line in told["limits"]:
+        print(f"{'Within' if line['fits'] else 'Beyond'} what its receiver takes: {line['limit']}; there would be {line['has']}.")
 
 
 @app.command()

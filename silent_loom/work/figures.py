@@ -7,7 +7,7 @@ from typing import Any
 
 from silent_loom.core.base.parallel import Rank, Task
 from silent_loom.core.look.meters.repetition_meter import repetition
-from silent_loom.core.ways.derive import measure
+from silent_loom.core.ways.measuring import measure
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.work.desk import Desk
 from silent_loom.work.notes import map_notes, ranges, row_notes

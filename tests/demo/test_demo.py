@@ -13,7 +13,8 @@ from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.files import read
 from silent_loom.core.moving.resample import resize
-from silent_loom.core.ways.derive import measure, weave_for
+from silent_loom.core.ways.derive import weave_for
+from silent_loom.core.ways.measuring import measure
 from silent_loom.core.ways.sources import FileSources, digest_of
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.demo.photos import Photo, take

@@ -41,8 +41,11 @@ def test_a_bake_is_told_before_it_is_begun(client: TestClient, material: dict[st
     assert told["fits_memory"]
     result = made(client, material, profile="plain", size=256)
     files = {f["file"]: f for f in result["manifest"]["files"] if f.get("channels")}
-    assert {f["file"] for f in told["files"]} == set(files)
-    for f in told["files"]:
+    pictures = [f for f in told["files"] if f["width"]]
+    assert {f["file"] for f in pictures} == set(files)
+    whole = client.get(f"/api/deliveries/{result['delivery']}/file").content
+    assert told["disk"] == pytest.approx(len(whole), rel=0.6), "with what lies beside the pictures"
+    for f in pictures:
         assert [f["width"], f["height"]] == files[f["file"]]["size"]
         assert f["bytes"] == pytest.approx(files[f["file"]]["bytes"], rel=0.02), "at the size of the quick bake it is no guess"
     level = {n: s for n, s in states.items() if s == "constant"}

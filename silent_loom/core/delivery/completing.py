@@ -52,6 +52,10 @@ def with_map(weave: Weave, name: str, present: Mapping[str, ThreadSpec]) -> Weav
     """A weave with a row at its end that reads a map off the relief.
 
     The same weave where no step does, or where its input is missing.
+
+    >>> from silent_loom.core.weave.threads import spec
+    >>> [r.step for r in with_map(Weave(), "cavity", {"height": spec("height")}).rows()]
+    ['curvature']
     """
     step = registry.maker(name)
     if step is None:
@@ -83,7 +87,8 @@ def _relief(reads: Collection[str]) -> bool:
 def _read_off() -> set[str]:
     """Maps beyond the usual ones that are read off the relief, which say nothing where there is none."""
     found = set()
-    for name in (*threads.THREADS, *(t for s in registry.steps().values() for t in s.asked)):
+    fresh = (t for s in registry.steps().values() for t in (*s.writes(s.Settings()), *s.asked))
+    for name in dict.fromkeys((*threads.THREADS, *fresh)):
         step = None if threads.spec(name).always else registry.maker(name)
         if step is not None and _relief(registry.step(step).reads(registry.settings_of(step, registry.asked_for(name)))):
             found.add(name)

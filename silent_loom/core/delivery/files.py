@@ -12,6 +12,7 @@ from silent_loom import __version__
 from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.images import Image
 from silent_loom.core.base.parallel import IDLE, Task
+from silent_loom.core.delivery.beyond import check_limits, measured
 from silent_loom.core.delivery.fitting import Fit, fit
 from silent_loom.core.delivery.package.beside import write_beside
 from silent_loom.core.delivery.package.facts import facts_of
@@ -43,6 +44,8 @@ class Order:
         Every map of the material; what of it the profile leaves out is told.
     left : tuple of str
         Maps that the artist leaves out, which is told as well.
+    anyway : bool
+        Deliver even what goes beyond the limits of its receiver; it is then a warning.
     """
 
     how: Fit | None = None
@@ -52,6 +55,7 @@ class Order:
     two_sided: bool = False
     present: tuple[str, ...] = ()
     left: tuple[str, ...] = ()
+    anyway: bool = True
 
 
 _PLAIN = Order()
@@ -160,6 +164,8 @@ def deliver_as_made(
             {*making.warnings, *_left_out(profile, order.present or threads_made, order.left)}
             | {*_exceeded(profile, names, making.entries)}
         )
+        if not order.anyway:
+            _check_limits(profile, names, making.entries, threads_made, how)
         write_beside(hidden, profile, name, manifest, making.samples, making.small if order.package else None)
         check_targets(folder, [f["file"] for f in manifest["files"]], replaceable)
         (hidden / MANIFEST).write_text(json.dumps(manifest, indent=2, ensure_ascii=False) + "\n", "utf-8")
@@ -173,10 +179,27 @@ def _meaning(meanings: Mapping[str, ThreadSpec], name: str) -> ThreadSpec:
 
 def _exceeded(profile: Profile, names: Mapping[str, FileSpec], entries: Sequence[Mapping[str, Any]]) -> list[str]:
     """Words on limits of the receiver that the files of the set go beyond."""
-    own = [e for e in entries if e["file"] in names]
-    files = [Packed(names[e["file"]], e["size"][0], e["size"][1], e["bytes"]) for e in own]
-    lines = verdict(profile, files, set()).lines
+    lines = verdict(profile, _packed(names, entries), set()).lines
     return [f"beyond what its receiver takes: {line.limit}, and there is {line.has}" for line in lines if not line.fits]
+
+
+def _packed(names: Mapping[str, FileSpec], entries: Sequence[Mapping[str, Any]]) -> list[Packed]:
+    """The pictures of the set itself, as its receiver counts them."""
+    own = [e for e in entries if e["file"] in names]
+    return [Packed(names[e["file"]], e["size"][0], e["size"][1], e["bytes"]) for e in own]
+
+
+def _check_limits(
+    profile: Profile, names: Mapping[str, FileSpec], entries: Sequence[Mapping[str, Any]], present: Sequence[str], how: Fit
+) -> None:
+    """Refuse what goes beyond the limits, by the bytes that each map took: nothing has its name yet."""
+    files = _packed(names, entries)
+    rates: dict[str, float] = {}
+    for f in files:
+        for c in f.spec.channels:
+            if c.thread:
+                rates[c.thread] = f.bytes / max(1, f.width * f.height) / len(f.spec.channels)
+    check_limits(profile, files, present, measured(present, how, lambda name: rates.get(name, 0.0)))
 
 
 def _left_out(profile: Profile, present: Sequence[str], left: Sequence[str]) -> list[str]:

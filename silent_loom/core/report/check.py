@@ -27,7 +27,7 @@ class Checked:
     meaning : ThreadSpec
         What the map is.
     sheet : mapping
-        Figures of the sheet: see `ways.derive.measure`.
+        Figures of the sheet: see `ways.measuring.measure`.
     """
 
     image: Image

@@ -14,6 +14,7 @@ from silent_loom.core.base.images import Image
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.delivery.baking.forecast import check_memory, memory_there
 from silent_loom.core.delivery.baking.makers import How, maker
+from silent_loom.core.delivery.beyond import check_limits, measured, packing_that_fits
 from silent_loom.core.delivery.completing import completed
 from silent_loom.core.delivery.files import Order, deliver_as_made
 from silent_loom.core.delivery.fitting import Fit, fit
@@ -44,6 +45,10 @@ class BakeOrder:
         Bytes that may be used; 0 for three quarters of what the machine can give.
     leave : tuple of str
         Maps that the artist leaves out: the files are made as if the material had none of them.
+    anyway : bool
+        Bake even what goes beyond the limits of its receiver.
+    fitting : bool
+        Take the packing that fits, where the profile's own goes beyond those limits.
     """
 
     size: int = 1024
@@ -53,6 +58,8 @@ class BakeOrder:
     version: int = 1
     memory: int = 0
     leave: tuple[str, ...] = ()
+    anyway: bool = True
+    fitting: bool = False
 
     def kept(self, present: Mapping[str, Any]) -> dict[str, Any]:
         """Maps of a material, or what is known of them, without those that are left out."""
@@ -107,6 +114,12 @@ def bake(
     if not names:
         raise LoomError("the material makes none of the maps that this profile asks for", wanted.name, "Choose another profile.")
     how = fit(wanted, plan.geometry.size_mm, order.size)
+    measure = measured(names, how)
+    if order.fitting and (taken := packing_that_fits(wanted, names, measure)):
+        wanted = taken[-1].profile
+        names = needed(wanted, order.kept(plan.threads))
+    if not order.anyway:  # what can be said before hours of work: bytes are counted at the end
+        check_limits(wanted, measure(wanted), names, measure)
     check_memory(how.width, how.height, order.how.supersample, order.memory or memory_there() * 3 // 4)
     check_disk(folder, disk_for(wanted, how))
     whole = maker(evaluator, weave, how.ask, order.how, task.part(0, 0))
@@ -132,7 +145,9 @@ def bake(
             wanted,
             meanings=plan.threads,
             about=lambda: {**more, **about()},
-            order=Order(how, True, order.version, order.skip_constant, order.two_sided, tuple(plan.threads), order.leave),
+            order=Order(
+                how, True, order.version, order.skip_constant, order.two_sided, tuple(plan.threads), order.leave, order.anyway
+            ),
             force=force,
             task=task,
         )

@@ -9,7 +9,9 @@ from typing import Any, cast
 from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.base.parallel import IDLE, Task
+from silent_loom.core.delivery.beyond import measured, packing_that_fits
 from silent_loom.core.delivery.channel import parse_channel
+from silent_loom.core.delivery.completing import check_maps
 from silent_loom.core.delivery.files import Order, deliver
 from silent_loom.core.delivery.fitting import fit, fitted
 from silent_loom.core.delivery.names import file_name
@@ -37,6 +39,7 @@ def deliver_folder(
     name: str = "",
     order: Order | None = None,
     force: bool = False,
+    fitting: bool = False,
     task: Task = IDLE,
 ) -> dict[str, Any]:
     """Pack the maps of one delivery, or of a bake, for another receiver.
@@ -55,6 +58,8 @@ def deliver_folder(
         Depth of a height, where no manifest says so.
     name : str
         First part of the new files' names; the folder's where it is empty.
+    fitting : bool
+        Take the packing that fits, where the profile's own goes beyond the limits of its receiver.
 
     Returns
     -------
@@ -87,6 +92,10 @@ def deliver_folder(
     kept = {n: m for n, m in maps.items() if order is None or n not in order.left}
     if not kept:
         raise LoomError("every map is left out", str(folder), "Keep one.")
+    check_maps(kept, wanted, order.left if order is not None else ())
+    measure = measured(kept, fit(wanted, first.size_mm, size or longer))
+    if fitting and (taken := packing_that_fits(wanted, kept, measure)):
+        wanted = taken[-1].profile
     return deliver(
         out, name or file_name(folder.name), kept, wanted, meanings=found.meanings, order=order or Order(), force=force, task=task
     )

@@ -7,7 +7,7 @@ from typing import Any
 
 from silent_loom.core.base.errors import Cancelled, LoomError, refusal
 from silent_loom.core.base.parallel import IDLE, Task
-from silent_loom.core.ways.derive import measure
+from silent_loom.core.ways.measuring import measure
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.work.notes import map_notes

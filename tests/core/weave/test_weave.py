@@ -18,7 +18,7 @@ from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.moving.resample import resize
 from silent_loom.core.steps.maps import metallic
-from silent_loom.core.ways.derive import closing, measure
+from silent_loom.core.ways.measuring import closing, measure
 from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.answers.cache import Cache
 from silent_loom.core.weave.answers.evaluate import MOST_TOLD, Costs, Evaluator

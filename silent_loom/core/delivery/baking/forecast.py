@@ -60,7 +60,10 @@ class MapForecast:
 
 @dataclass(frozen=True)
 class FileForecast:
-    """One file: its size in texels, its bits, and about how large it will be."""
+    """One file: its size in texels (0 where it is no picture of a map), its bits, and about how large it will be.
+
+    ``small`` tells the files of a smaller set beside.
+    """
 
     file: str
     width: int
@@ -69,6 +72,7 @@ class FileForecast:
     bytes: int
     skipped: bool = False
     spec: FileSpec | None = None
+    small: bool = False
 
 
 @dataclass(frozen=True)
@@ -199,6 +203,7 @@ def forecast(
     left = [MapForecast(n, plan.spec(n).title, "left") for n in needed(profile, plan.threads) if n in leave]
     profile = profile.without(leave)
     files, writing = _files(profile, name, done, maps, told, plan.threads, skip_constant)
+    files += _beside(profile, name, files)
     any_map = next(iter(maps.values()))
     texels, trial = done.width * done.height, any_map.width * any_map.height
     return Forecast(
@@ -216,7 +221,7 @@ def forecast(
 
 def _limits(profile: Profile, files: Sequence[FileForecast], present: Mapping[str, Image]) -> list[dict[str, Any]]:
     """The files that are to come, held against what their receiver takes."""
-    packed = [Packed(f.spec, f.width, f.height, f.bytes) for f in files if not f.skipped and f.spec is not None]
+    packed = [Packed(f.spec, f.width, f.height, f.bytes) for f in files if not f.skipped and f.spec is not None and not f.small]
     return [vars(line) for line in verdict(profile, packed, set(present)).lines]
 
 
@@ -263,9 +268,23 @@ def _files(
                 part = side / max(done.width, done.height)
                 small = round(w * part), round(h * part)
                 out.append(
-                    FileForecast(f"{stem}_{side}.{end}", *small, spec.depth, round(written * grown * part**2), skipped, spec)
+                    FileForecast(
+                        f"{stem}_{side}.{end}", *small, spec.depth, round(written * grown * part**2), skipped, spec, True
+                    )
                 )
     return out, time.perf_counter() - began
+
+
+LITTLE, CONTACT_SHEET = 12 << 10, 300 << 10
+"""Bytes of a manifest and its like, and of a contact sheet, about."""
+
+
+def _beside(profile: Profile, name: str, files: Sequence[FileForecast]) -> list[FileForecast]:
+    """What lies beside the pictures: open materials, two of which hold all pictures of the set once more, and words to read."""
+    own = sum(f.bytes for f in files if not f.skipped and f.spec is not None and not f.small)
+    whole = {"glb", "usdz"}
+    out = [FileForecast(f"{name}.{m}", 0, 0, "", own + LITTLE if m in whole else LITTLE) for m in profile.models]
+    return [*out, FileForecast("contact-sheet.png", 0, 0, "", CONTACT_SHEET), FileForecast("manifest.json", 0, 0, "", LITTLE)]
 
 
 def _trial(path: Path, spec: FileSpec, parts: Mapping[str, Image], meanings: Mapping[str, Any], green: str) -> int:

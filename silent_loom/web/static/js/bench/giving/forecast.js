@@ -33,8 +33,8 @@ export class Forecast {
 
   show(told, order, source) {
     this.said.textContent = "";
-    const kept = told.files.filter((f) => !f.skipped);
-    const facts = [`${told.size[0]} × ${told.size[1]}`, `${kept.length} ${kept.length === 1 ? "picture" : "pictures"}`, `about ${bytes(told.disk)}`, source ? "from the bake" : `about ${time(told.seconds)}`, `${bytes(told.memory)} of memory`];
+    const pictures = told.files.filter((f) => !f.skipped && f.width);
+    const facts = [`${told.size[0]} × ${told.size[1]}`, `${pictures.length} ${pictures.length === 1 ? "picture" : "pictures"}`, `about ${bytes(told.disk)}`, source ? "from the bake" : `about ${time(told.seconds)}`, `${bytes(told.memory)} of memory`];
     const rows = told.maps.map((m) => el("tr", { "data-map": m.thread }, el("th", { scope: "row" }, m.title), el("td", {}, m.state === "constant" ? `${STATES.constant}: ${m.value.map((v) => +v.toPrecision(3)).join(", ")}` : STATES[m.state]), el("td", { class: "lost" }),
       el("td", {}, el("button", { class: "act", type: "button", "aria-pressed": String(m.state === "left"), title: m.state === "left" ? `${m.title} gets its file again` : `Make the files as if there were no ${m.title.toLowerCase()}`, onclick: () => this.leave(m.thread) }, m.state === "left" ? "Take in" : "Leave out"))));
     const over = told.limits.filter((l) => !l.fits);
@@ -45,7 +45,7 @@ export class Forecast {
       ...over.map((l) => el("div", { class: "note warn", "data-limit": "" }, `More than its receiver takes: ${l.limit}, and there would be ${l.has}. Draw a profile shows what would fit.`)),
       ...(told.limits.length && !over.length ? [el("p", { class: "quiet" }, "Within the limits of its receiver.")] : []),
       el("table", { class: "numbers", "aria-label": "Maps" }, el("tbody", {}, ...rows)),
-      el("details", {}, el("summary", {}, "Files"), el("table", { class: "numbers", "aria-label": "Files" }, el("tbody", {}, ...told.files.map((f) => el("tr", {}, el("th", { scope: "row", title: f.file }, f.file), el("td", {}, f.skipped ? "as a value" : `${f.width} × ${f.height}`), el("td", {}, f.skipped ? "" : `${f.bits} bit`), el("td", {}, f.skipped ? "" : bytes(f.bytes))))))),
+      el("details", {}, el("summary", {}, "Files"), el("table", { class: "numbers", "aria-label": "Files" }, el("tbody", {}, ...told.files.map((f) => el("tr", {}, el("th", { scope: "row", title: f.file }, f.file), el("td", {}, f.skipped ? "as a value" : f.width ? `${f.width} × ${f.height}` : ""), el("td", {}, f.skipped || !f.bits ? "" : `${f.bits} bit`), el("td", {}, f.skipped ? "" : bytes(f.bytes))))))),
       el("button", { class: "act edge", type: "button", id: "losses-ask", onclick: () => this.lost(order) }, "What is lost at this size?"),
     );
     this.node.dataset.told = String(this.sequence);
