@@ -13,6 +13,7 @@ from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.files import read, write
 from silent_loom.core.steps.maps.normal import from_height
 from silent_loom.core.ways.single import check_files, one_map
+from silent_loom.core.weave import registry
 from tests.conftest import spectrum
 from tests.support.commands import loom as run
 
@@ -53,6 +54,33 @@ def test_green_down_goes_in_and_out(known: Path, tmp_path: Path) -> None:
     one_map("height", tmp_path / "down.png", tmp_path / "h.png", extent_mm=MM, depth_mm=DEPTH, green_down=True, settings=settings)
     back, was = samples(tmp_path / "h.png")[..., 0], samples(known / "deck_height.png")[..., 0]
     assert np.corrcoef(back.ravel(), was.ravel())[0, 1] > 0.999
+
+
+def test_every_kind_is_made_by_its_plainest_call(known: Path, tmp_path: Path) -> None:
+    """Out of the map that it is usually made of; whatever the registry says can be made."""
+    write(tmp_path / "deck_base.png", np.random.default_rng(1).random((N, N, 3)).astype(np.float32), colour=True)
+    sources = (tmp_path / "deck_base.png", known / "deck_height.png", known / "deck_normal.png")
+    fresh = [s for s in registry.steps().values() if registry.maker(s.name) == s.name]
+    kinds = {t for s in fresh for t in s.writes(s.Settings())} | {t for s in registry.steps().values() for t in s.asked}
+    assert kinds >= {"metallic", "specular", "normal", "cavity", "slope", "emission", "wear"}
+    for kind in sorted(kinds - {"base"}):
+        made, errors = 0, []
+        for source in sources:
+            try:
+                told = one_map(kind, source, tmp_path / f"{kind}.png", extent_mm=MM, depth_mm=DEPTH, force=True)
+                made += 1
+                assert told["size"] == [N, N]
+            except LoomError as error:
+                errors.append(str(error))
+        assert made, f"{kind}: {errors}"
+
+
+def test_a_detail_normal_is_laid_on_whole(known: Path, tmp_path: Path) -> None:
+    flat = np.zeros((N, N, 3), np.float32)
+    flat[:] = (0.5, 0.5, 1)
+    write(tmp_path / "flat_normal.png", flat, depth="16", colour=False)
+    one_map("combined", tmp_path / "flat_normal.png", tmp_path / "c.png", other=known / "deck_normal.png")
+    assert np.abs(samples(tmp_path / "c.png") - samples(known / "deck_normal.png")).max() < 1e-3
 
 
 def test_what_cannot_be_made_is_said(known: Path, tmp_path: Path) -> None:

@@ -18,6 +18,22 @@ def _symbol(n: int, texel: float) -> NDArray[np.float64]:
     return out
 
 
+MOST = 1 / 0.75
+"""How many times as much as the slopes themselves say the inverse of the differences may make of a fine wave."""
+FINE = (0.2, 0.75)
+"""Waves by which normals are told apart: how much of their slope the differences still see."""
+BY_DIFFERENCES = 0.002
+"""Share of those waves that is no gradient of the differences, up to which normals count as made by them; 8 bits cost less."""
+
+
+def _no_gradient(p: NDArray[Any], q: NDArray[Any], dx: NDArray[Any], dy: NDArray[Any]) -> float:
+    """Share of slopes that lies across the direction in which a gradient by differences has to lie."""
+    across, along = np.abs(dx * q - dy * p) ** 2, np.abs(dx * p + dy * q) ** 2
+    size = np.maximum(dx**2 + dy**2, 1e-300)
+    total = float(((across + along) / size).sum())
+    return float((across / size).sum()) / total if total > 0 else 0.0
+
+
 def height_of(across: Floats, down: Floats, texel: tuple[float, float], wraps: bool) -> Floats:
     """The height whose slopes come nearest to some given ones in least squares; its mean is 0.
 
@@ -33,7 +49,10 @@ def height_of(across: Floats, down: Floats, texel: tuple[float, float], wraps: b
     Notes
     -----
     Inverts the very differences by which normals are made, so that height to normal to height comes back; waves of two
-    texels, which those differences do not see, are left out.
+    texels, which those differences do not see, are left out. Such differences see less and less of a wave the finer it is, and
+    their inverse amplifies it: normals that were scaled down, or come from elsewhere, hold the slopes themselves, and would
+    come out as a checkerboard. What is no gradient among the fine waves tells them apart, and for those the inverse never
+    goes beyond `MOST` times that of the slopes themselves.
 
     >>> height_of(np.zeros((4, 4), np.float32), np.zeros((4, 4), np.float32), (1.0, 1.0), True).max().item()
     0.0
@@ -53,6 +72,15 @@ def height_of(across: Floats, down: Floats, texel: tuple[float, float], wraps: b
     power = dx[None, :] ** 2 + dy[:, None] ** 2
     seen = power > 1e-9 * power.max()
     p, q = (fft.rfft2(a.astype(np.float64), workers=WORKERS) for a in (across, down))
+    true = (2 * np.pi * np.fft.rfftfreq(cols) / texel[0])[None, :] ** 2 + (2 * np.pi * np.fft.fftfreq(rows) / texel[1])[
+        :, None
+    ] ** 2
+    fine = (power < FINE[1] ** 2 * true) & (power > FINE[0] ** 2 * true)
+    if (
+        _no_gradient(p[fine], q[fine], *(np.broadcast_to(d, power.shape)[fine] for d in (dx[None, :], dy[:, None])))
+        > BY_DIFFERENCES
+    ):
+        power = np.maximum(power, true / MOST**2)
     found: Any = np.where(seen, -1j * (dx[None, :] * p + dy[:, None] * q) / np.where(seen, power, 1), 0)
     out: Floats = fft.irfft2(found, (rows, cols), workers=WORKERS)[:h, :w].astype(np.float32)
     return out - out.mean()

@@ -83,6 +83,7 @@ def one_map(
         raise LoomError(
             f"{kind} is made from {wanted}", "--with", "Name a second one for what is made from two, and for nothing else."
         )
+    reads = reads or [_own_name(source)]  # it reads nothing, and only needs to know the sheet
     picked = [source, *([other] if other is not None else [])]
     weave, sources = _woven(picked, reads, extent_mm, depth_mm, repeats, green_down)
     if "depth_mm" in registry.fields(step):
@@ -114,7 +115,10 @@ def _step_for(kind: str, source: Path, values: dict[str, Any]) -> tuple[str, lis
     """The step that makes a map, and the threads that it reads."""
     if kind == "combined":
         values |= {"first": "first", "second": "second", "into": "combined"}
-        values.setdefault("how", "combine" if _is_normal(source) else "mix")
+        if _is_normal(source):
+            values.setdefault("how", "combine")
+            values.setdefault("share", 1.0)  # a detail normal is laid on whole, as everybody means it
+        values.setdefault("how", "mix")
         return "combine", ["first", "second"]
     step = registry.maker(kind, str(load(source).image.kind))
     if step is None:
@@ -136,6 +140,15 @@ def _without_one(step: str, values: dict[str, Any], source: Path) -> list[str]:
             values.setdefault(name, "none")
     left = list(registry.step(step).reads(registry.settings_of(step, values)))
     return left if len(left) == 1 else []
+
+
+def _own_name(source: Path) -> str:
+    """The thread that a finished map is, by its name or its content."""
+    kind = load(source).image.kind
+    named = tell(source.name).map
+    if named in threads.THREADS and threads.spec(named).kind is kind:
+        return named
+    return {Kind.COLOUR: "base", Kind.NORMAL: "normal", Kind.ID: "id"}.get(kind, "height")
 
 
 def _is_normal(path: Path) -> bool:

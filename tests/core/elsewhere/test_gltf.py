@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import base64
 import json
+import shutil
 import struct
+import subprocess
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
@@ -15,12 +17,14 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from PIL import Image as Pillow
 
+import silent_loom
 from bench.patterns import evaluator
 from silent_loom.core.base.errors import FileError
 from silent_loom.core.base.srgb import decode_srgb
 from silent_loom.core.delivery.shelf import profile
 from silent_loom.core.elsewhere.flat import Flat
 from silent_loom.core.elsewhere.flatten import bake_flat, flattened
+from silent_loom.core.elsewhere.gltf import transform_of
 from silent_loom.core.files import read
 from silent_loom.core.ways.bake import BakeOrder, bake
 from silent_loom.core.weave.rows.beginnings import woven_from
@@ -125,10 +129,42 @@ def test_transforms_that_differ_are_drawn(tmp_path: Path) -> None:
     assert np.abs(flat.maps["roughness"][..., 0] - tiled).max() < 1e-6
     turned = moved(0, rotation=np.pi / 2, offset=[0, 1])
     (flat,) = gltf(tmp_path, {"pbrMetallicRoughness": {"baseColorTexture": turned}}, ["0.png"])
-    # u' = -v, v' = u + 1: what stands at u, v of the sheet is what stood at those places of the picture
+    # u' = v, v' = 1 − u: what stands at u, v of the sheet is what stood at those places of the picture
     decoded = decode_srgb(colour / 255)
-    wanted = np.array([[decoded[x, 7 - y] for x in range(8)] for y in range(8)])
+    wanted = np.array([[decoded[7 - x, y] for x in range(8)] for y in range(8)])
     assert np.abs(flat.maps["base"] - wanted).max() < 1e-5
+
+
+def test_the_extensions_own_example_uses_the_lower_left_quarter(tmp_path: Path) -> None:
+    codes = np.zeros((8, 8, 3), np.uint8)
+    codes[4:, :4] = [200, 40, 90]
+    codes[4, 0] = [10, 250, 10]  # the quarter's upper left corner
+    png(tmp_path, "0.png", codes)
+    turned = moved(0, rotation=np.pi / 2, offset=[0, 1], scale=[0.5, 0.5])
+    (flat,) = gltf(tmp_path, {"pbrMetallicRoughness": {"baseColorTexture": turned}}, ["0.png"])
+    base = flat.maps["base"]
+    assert (base.max(2) > 0.01).all(), "nothing but the quarter that is not black"
+    green = np.argwhere(base[..., 1] > base[..., 0])
+    assert green.mean(0)[0] < 1.5, "turned clockwise by a quarter: the upper left corner goes to the upper right"
+    assert green.mean(0)[1] > 6
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_transforms_are_those_of_the_shipped_3d_library(seed: int) -> None:
+    node = shutil.which("node")
+    assert node, "Node comes with npm, which the tests need anyway"
+    rng = np.random.default_rng(seed)
+    offset, scale, turn = rng.uniform(-2, 2, 2).tolist(), float(rng.uniform(0.2, 3)), float(rng.uniform(-7, 7))
+    library = next((Path(silent_loom.__file__).parent / "web/static/vendor/three").rglob("three.core*.js"))
+    code = (
+        f"import {{ Matrix3 }} from {json.dumps(library.as_uri())}; const m = new Matrix3();"
+        f"m.setUvTransform({offset[0]}, {offset[1]}, {scale}, {scale}, {turn}, 0, 0);"
+        "console.log(JSON.stringify(m.transpose().elements));"
+    )
+    done = subprocess.run([node, "--input-type=module", "-e", code], capture_output=True, text=True, timeout=60, check=True)
+    theirs = np.array(json.loads(done.stdout)).reshape(3, 3)
+    ours = transform_of(moved(0, offset=offset, scale=[scale, scale], rotation=turn))
+    assert np.abs(ours - theirs).max() < 1e-9
 
 
 def test_extensions_that_matter_and_those_left_out(tmp_path: Path) -> None:

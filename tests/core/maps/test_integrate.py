@@ -7,6 +7,7 @@ import pytest
 
 from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.maps.integrate import height_of
+from silent_loom.core.moving.resample import resize
 from silent_loom.core.steps.maps.integrate import Integrate, IntegrateSettings
 from silent_loom.core.steps.maps.normal import from_height
 from silent_loom.core.weave.rows.recipes import begun
@@ -85,3 +86,22 @@ def test_a_set_with_normals_and_no_height_gets_it_from_them() -> None:
     assert of("base", "normal") == ["mapset", "integrate", "roughness", "metallic", "occlusion"]
     assert of("base") == ["mapset", "height", "normal", "roughness", "metallic", "occlusion"]
     assert of("base", "normal", "height") == ["mapset", "roughness", "metallic", "occlusion"]
+
+
+@pytest.mark.parametrize("size", [128, 127])
+def test_normals_that_were_scaled_down_give_no_checkerboard(size: int) -> None:
+    known = Image(spectrum(512, 1.3, 5)[..., None] * 2, Kind.DATA, (256.0, 256.0), True)
+    small = resize(from_height(known), size, size)
+    codes = np.rint((small.pixels * 0.5 + 0.5) * 255) / 255 * 2 - 1
+    normal = small.with_pixels((codes / np.linalg.norm(codes, axis=2, keepdims=True)).astype(np.float32))
+    found = run(Integrate(), IntegrateSettings(scale="true slopes"), normal=normal)["height"].pixels[..., 0]
+    wanted = resize(known, size, size).pixels[..., 0]
+    assert np.corrcoef(found.ravel(), wanted.ravel())[0, 1] > 0.99
+    board = (-1.0) ** np.add.outer(np.arange(size), np.arange(size))
+    assert abs((found * board).mean()) < 0.01 * found.std()
+
+
+def test_height_to_normal_to_height_comes_back_to_the_finest_waves() -> None:
+    known = Image(spectrum(256, 1.0, 6, keep=0.42)[..., None], Kind.DATA, (256.0, 256.0), True)
+    found = run(Integrate(), IntegrateSettings(scale="true slopes"), normal=from_height(known))["height"].pixels
+    assert np.corrcoef(found.ravel(), known.pixels.ravel())[0, 1] > 0.9999

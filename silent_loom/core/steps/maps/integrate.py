@@ -45,6 +45,7 @@ class Integrate(MapStep[IntegrateSettings]):
     """Least squares over all slopes at once; what no height can have is left over, and said in degrees."""
 
     name = "integrate"
+    version = 2
     can = frozenset({"depth"})
     title = "Height from normals"
     words_for_it = ("depth", "relief", "displacement", "convert", "integration")
