@@ -398,3 +398,33 @@ def test_true_size_bond_and_checks_are_drawn(bench: Page) -> None:  # noqa: F811
     assert np.abs(picture(page) - plain).mean() > 0.05
     pane.locator("[data-check=spots]").click()
     expect(pane.locator("[data-check=spots]")).to_have_attribute("aria-pressed", "true")
+
+
+@pytest.mark.parametrize("view", ["half", "repeat"])
+def test_marks_made_in_a_half_shift_or_a_repeat_count_and_are_shown_there(bench: Page, view: str) -> None:  # noqa: F811
+    page = bench
+    add(page, "Mark out", "seamless")
+    show(page, view)
+    page.get_by_role("radio", name="Brush").click()
+    page.get_by_label("show the marks").check()
+    x, y, w, h = sheet_box(page)
+    head = head_of(page)
+    # Beyond the first copy of the sheet: to the right of it on a repeat, across the join on a half shift
+    u, v = (1.3, 0.4) if view == "repeat" else (0.8, 0.7)
+    draw(page, [(x + w * u, y + h * v), (x + w * (u + 0.05), y + h * v)])
+    settled(page, head)
+    mask = made(page, "mark")
+    rows, columns = np.nonzero(mask.reshape(*mask.shape[:2], -1)[..., 0] > 128)
+    shift = 0.5 if view == "half" else 0.0
+    at = columns.mean() / mask.shape[1], rows.mean() / mask.shape[0]
+    assert at == pytest.approx(((u + 0.025 + shift) % 1, (v + shift) % 1), abs=0.04)
+    page.mouse.move(x + w * 0.5, y + h * 0.5)
+    shown = page.evaluate(
+        """([x, y]) => [...document.querySelectorAll('.pane .hand canvas')].some((c) => {
+          const b = c.getBoundingClientRect(), k = c.width / b.width;
+          if (x < b.left || y < b.top || x >= b.right || y >= b.bottom) return false;
+          return c.getContext('2d').getImageData((x - b.left) * k, (y - b.top) * k, 1, 1).data[3] > 0;
+        })""",
+        [x + w * (u + 0.02), y + h * v],
+    )
+    assert shown, "the mark is shown where it was made"

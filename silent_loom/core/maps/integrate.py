@@ -72,14 +72,11 @@ def height_of(across: Floats, down: Floats, texel: tuple[float, float], wraps: b
     power = dx[None, :] ** 2 + dy[:, None] ** 2
     seen = power > 1e-9 * power.max()
     p, q = (fft.rfft2(a.astype(np.float64), workers=WORKERS) for a in (across, down))
-    true = (2 * np.pi * np.fft.rfftfreq(cols) / texel[0])[None, :] ** 2 + (2 * np.pi * np.fft.fftfreq(rows) / texel[1])[
-        :, None
-    ] ** 2
+    kx, ky = 2 * np.pi * np.fft.rfftfreq(cols) / texel[0], 2 * np.pi * np.fft.fftfreq(rows) / texel[1]
+    true = kx[None, :] ** 2 + ky[:, None] ** 2
     fine = (power < FINE[1] ** 2 * true) & (power > FINE[0] ** 2 * true)
-    if (
-        _no_gradient(p[fine], q[fine], *(np.broadcast_to(d, power.shape)[fine] for d in (dx[None, :], dy[:, None])))
-        > BY_DIFFERENCES
-    ):
+    by = (np.broadcast_to(d, power.shape)[fine] for d in (dx[None, :], dy[:, None]))
+    if _no_gradient(p[fine], q[fine], *by) > BY_DIFFERENCES:
         power = np.maximum(power, true / MOST**2)
     found: Any = np.where(seen, -1j * (dx[None, :] * p + dy[:, None] * q) / np.where(seen, power, 1), 0)
     out: Floats = fft.irfft2(found, (rows, cols), workers=WORKERS)[:h, :w].astype(np.float32)

@@ -96,7 +96,7 @@ def test_normals_that_were_scaled_down_give_no_checkerboard(size: int) -> None:
     normal = small.with_pixels((codes / np.linalg.norm(codes, axis=2, keepdims=True)).astype(np.float32))
     found = run(Integrate(), IntegrateSettings(scale="true slopes"), normal=normal)["height"].pixels[..., 0]
     wanted = resize(known, size, size).pixels[..., 0]
-    assert np.corrcoef(found.ravel(), wanted.ravel())[0, 1] > 0.99
+    assert np.corrcoef(found.ravel(), wanted.ravel())[0, 1] > 0.985
     board = (-1.0) ** np.add.outer(np.arange(size), np.arange(size))
     assert abs((found * board).mean()) < 0.01 * found.std()
 

@@ -392,3 +392,29 @@ def test_a_hole_is_filled_however_many_maps_there_are() -> None:
     hole[40:60, 30:52] = True
     sources = fill(planes, hole, True)
     assert sources.shape[0] == hole.sum()
+
+
+@pytest.mark.parametrize("way", [(0.0, 0.0), (1.0, 0.0), (-1.0, 2.0)])
+def test_marks_wrap_wherever_they_were_made(way: tuple[float, float]) -> None:
+    """In a half shift or on a repeat places lie beyond the sheet: what they mark is the same texels of the sheet itself."""
+    n = 64
+    du, dv = way
+    outline = Region(kind="outline", points=tuple((x + du, y + dv) for x, y in ((0.8, 0.9), (1.2, 0.9), (1.2, 1.1), (0.8, 1.1))))
+    marked = mask_of((outline,), None, n, n, wraps=True)
+    y, x = (np.mgrid[0:n, 0:n] + 0.5) / n
+    inside = (np.minimum(x, 1 - x) < 0.2 - 1 / n) & (np.minimum(y, 1 - y) < 0.1 - 1 / n)
+    assert marked[inside].all()
+    assert not marked[(np.minimum(x, 1 - x) > 0.2 + 1 / n) | (np.minimum(y, 1 - y) > 0.1 + 1 / n)].any()
+    dab = mask_of((Region(kind="brush", points=((0.02 + du, 0.5 + dv),), radius=0.1),), None, n, n, wraps=True)
+    far = np.hypot(np.minimum(np.abs(x - 0.02), 1 - np.abs(x - 0.02)), y - 0.5)
+    assert dab[far < 0.08].all()
+    assert not dab[far > 0.12].any()
+    planes = np.full((n, n, 3), 0.2, np.float32)
+    planes[:, :6] = planes[:, -6:] = (0.6, 0.1, 0.1)
+    base = Image(planes, Kind.COLOUR, (1.0, 1.0), True)
+    tone = mask_of((Region(kind="tone", points=((0.03 + du, 0.4 + dv),)),), base, n, n, wraps=True)
+    assert tone[:, :5].all(), "one red stripe across the edge"
+    assert tone[:, -5:].all()
+    assert not tone[:, 8:-8].any()
+    open_sheet = mask_of((Region(kind="tone", points=((0.03, 0.4),)),), base, n, n)
+    assert not open_sheet[:, -6:].any(), "without a repeat both stripes are two"

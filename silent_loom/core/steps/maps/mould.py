@@ -126,7 +126,7 @@ class Mould(MapStep[MouldSettings]):
     ) -> dict[str, Image]:
         image = inputs[s.thread]
         ids = None if s.ids == "none" else labels_of(inputs[s.ids].plane())
-        marked = mask_of(s.regions, inputs.get(s.reads_from), image.width, image.height, ids)
+        marked = mask_of(s.regions, inputs.get(s.reads_from), image.width, image.height, ids, wraps=image.wraps)
         if not marked.any():
             return {s.thread: image}
         tx, ty = image.texel_mm

@@ -105,7 +105,7 @@ class Opacity(MapStep[OpacitySettings]):
             far = lab_distance(picture.pixels, key, np.ones(3), task)
             t = np.clip((far - np.float32(s.tolerance)) / np.float32(s.softness), 0, 1)
             return (t * t * (3 - 2 * t)).astype(np.float32)
-        kept = mask_of(s.regions, picture, picture.width, picture.height).astype(np.float32)
+        kept = mask_of(s.regions, picture, picture.width, picture.height, wraps=picture.wraps).astype(np.float32)
         return kept if not s.regions else np.clip(blur(kept, 0.6, picture.wraps, task), 0, 1)
 
 

@@ -100,7 +100,7 @@ class Clean(CarryStep[CleanSettings]):
         first = next(iter(inputs.values()))
         w, h = first.width, first.height
         base = inputs.get("base")
-        mask = mask_of(s.regions, base, w, h)
+        mask = mask_of(s.regions, base, w, h, wraps=geometry.wraps)
         if s.by != "marks" and base is not None:
             top = base.pixels.max(2)
             mask |= top >= 0.99 if s.by == "lights" else top <= 0.002

@@ -65,7 +65,7 @@ class Mark(MapStep[MarkSettings]):
     def run(self, s: MarkSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task) -> dict[str, Image]:
         picture = inputs[s.reads_from]
         ids = None if s.ids == "none" else labels_of(inputs[s.ids].plane())
-        marked = mask_of(s.regions, picture, picture.width, picture.height, ids)
+        marked = mask_of(s.regions, picture, picture.width, picture.height, ids, wraps=picture.wraps)
         if s.grow_mm:
             marked = signed(marked, picture.wraps, picture.texel_mm) > -s.grow_mm
         tx, ty = picture.texel_mm

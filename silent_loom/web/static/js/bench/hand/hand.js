@@ -28,11 +28,24 @@ export class Hand {
   get marks() { return handOf(this.state, this.row) === "regions"; }
   // The hand works on the sheet as it comes out of its row: later rows may change its size
   get below() { return this.row ? this.row.id : this.state.picking ? this.state.picking.below : null; }
-  get active() { return !!(this.row || this.state.picking) && ["flat", "half"].includes(this.flat.mode); }
+  get active() { return !!(this.row || this.state.picking) && WORKED.includes(this.flat.mode); }
 
   place(event) {
     const [left, top, scale] = this.flat.layout(), mm = this.flat.mm, shift = this.flat.mode === "half" ? 0.5 : 0;
-    return [(event.offsetX - left) / (mm[0] * scale) + shift, (event.offsetY - top) / (mm[1] * scale) + shift];
+    const at = [(event.offsetX - left) / (mm[0] * scale) + shift, (event.offsetY - top) / (mm[1] * scale) + shift];
+    // In a bond, what is drawn follows the copy of the sheet in which it was begun
+    if (!this.points) this.bonded = this.flat.bondAt(...at);
+    return [at[0] + this.bonded[0], at[1] + this.bonded[1]];
+  }
+
+  // By how many pixels a box has to be moved so that it shows on every copy of the sheet that is seen
+  *copies(x0, y0, x1, y1) {
+    const { flat } = this, [left, top, scale] = flat.layout(), w = flat.mm[0] * scale, h = flat.mm[1] * scale;
+    const [ax, ay, aw, ah] = flat.fills ? flat.area() : [left, top, w, h];
+    if (!flat.wraps) { yield [0, 0, ax, ay, ax + aw, ay + ah]; return; }
+    for (let i = Math.ceil((ax - x1) / w); i <= Math.floor((ax + aw - x0) / w); i++) {
+      for (let j = Math.ceil((ay - y1) / h); j <= Math.floor((ay + ah - y0) / h); j++) yield [i * w, j * h, ax, ay, ax + aw, ay + ah];
+    }
   }
 
   down(event) {
@@ -101,11 +114,11 @@ export class Hand {
       const [x, y] = this.screen(p), force = marks ? 1 : p[2];
       return { x, y, r: Math.max(0.5, brush.radius * this.longer * scale * Math.max(force, 0.05)), alpha: marks ? 1 : force * strength };
     });
-    const r = Math.max(dabs[0].r, dabs[1].r) + 1, shifts = flat.wraps ? [-1, 0, 1] : [0];
-    for (const i of shifts) for (const j of shifts) {
-      const [a, b] = dabs.map((d) => ({ ...d, x: d.x + i * w, y: d.y + j * h }));
-      const x0 = Math.max(left, Math.min(a.x, b.x) - r), x1 = Math.min(left + w, Math.max(a.x, b.x) + r);
-      const y0 = Math.max(top, Math.min(a.y, b.y) - r), y1 = Math.min(top + h, Math.max(a.y, b.y) + r);
+    const r = Math.max(dabs[0].r, dabs[1].r) + 1, [bx0, by0, bx1, by1] = around(dabs.map((d) => [d.x, d.y]));
+    for (const [dx, dy, left, top, right, bottom] of this.copies(bx0 - r, by0 - r, bx1 + r, by1 + r)) {
+      const [a, b] = dabs.map((d) => ({ ...d, x: d.x + dx, y: d.y + dy }));
+      const x0 = Math.max(left, bx0 + dx - r), x1 = Math.min(right, bx1 + dx + r);
+      const y0 = Math.max(top, by0 + dy - r), y1 = Math.min(bottom, by1 + dy + r);
       if (x1 > x0 && y1 > y0) this.over.cover(x0, y0, x1, y1, coverOf(a, b, marks ? 0 : brush.softness), colour);
     }
   }
@@ -125,11 +138,8 @@ export class Hand {
   get veil() { return this.marks ? 0.5 : ["erase", "soften", "lighten", "darken"].includes(brush.tool) ? 0.35 : 1; }
 
   outline() {
-    const points = this.points.map((q) => this.screen(q)), [x0, y0, x1, y1] = around(points);
     this.clear();
-    this.over.draw(x0 - 3, y0 - 3, x1 + 3, y1 + 3, (c) => {
-      c.beginPath();
-      points.forEach(([x, y], i) => (i ? c.lineTo(x, y) : c.moveTo(x, y)));
+    this.everywhere(this.points, 3, (c) => {
       c.fillStyle = "rgba(214, 84, 60, .28)";
       c.fill();
       for (const [style, width] of [["#262523", 3], ["#efede8", 1.2]]) { c.strokeStyle = style; c.lineWidth = width; c.stroke(); }
@@ -164,16 +174,33 @@ export class Hand {
     const row = this.row;
     if (!row || !this.marks || !this.state.showMarks) return;
     for (const region of row.settings.regions) {
-      const points = region.points.map((q) => this.screen(q)), [x0, y0, x1, y1] = around(points);
+      const picked = ["tone", "element"].includes(region.kind);
       const width = region.kind === "brush" ? 2 * region.radius * this.longer * this.flat.layout()[2] : 1.5;
-      this.over.draw(x0 - width, y0 - width, x1 + width, y1 + width, (c) => {
-        c.beginPath();
-        points.forEach(([x, y], i) => (i ? c.lineTo(x, y) : c.moveTo(x, y)));
+      this.everywhere(region.points, picked ? 7 : width, (c, points) => {
+        if (picked) for (const [x, y] of points) { c.moveTo(x + 5, y); c.arc(x, y, 5, 0, 7); }
         if (region.kind === "outline") c.closePath();
         c.lineWidth = width;
         c.lineCap = c.lineJoin = "round";
         c.strokeStyle = region.kind === "brush" ? "rgba(214,84,60,.35)" : "#d6543c";
         c.stroke();
+      });
+    }
+  }
+
+  // A line through places, drawn on every copy of the sheet where it is seen
+  everywhere(places, margin, paint) {
+    const at = places.map((q) => this.screen(q)), [x0, y0, x1, y1] = around(at);
+    for (const [dx, dy, ax, ay, bx, by] of this.copies(x0 - margin, y0 - margin, x1 + margin, y1 + margin)) {
+      const points = at.map(([x, y]) => [x + dx, y + dy]);
+      this.over.draw(Math.max(ax, x0 + dx - margin), Math.max(ay, y0 + dy - margin), Math.min(bx, x1 + dx + margin), Math.min(by, y1 + dy + margin), (c) => {
+        c.save();
+        c.beginPath();
+        c.rect(ax, ay, bx - ax, by - ay);
+        c.clip();
+        c.beginPath();
+        points.forEach(([x, y], i) => (i ? c.lineTo(x, y) : c.moveTo(x, y)));
+        paint(c, points);
+        c.restore();
       });
     }
   }
@@ -185,7 +212,7 @@ export class Hand {
   }
 
   async finish() {
-    const points = this.points, row = this.row;
+    const row = this.row, points = this.points && ontoSheet(this.points, this.flat.wraps);
     this.points = null;
     if (!row || !points) return;
     if (handOf(this.state, row) === "regions") {
@@ -241,6 +268,12 @@ export class Hand {
   clear() { this.over.clear(); }
 }
 
+const WORKED = ["flat", "half", "repeat"];
+// The same way, begun on the sheet itself: what is drawn on a repeat is drawn on the sheet
+const ontoSheet = (points, wraps) => {
+  const [du, dv] = wraps ? points[0].map(Math.floor) : [0, 0];
+  return points.map(([u, v, ...more]) => [u - du, v - dv, ...more]);
+};
 const wrapped = ([u, v]) => [+(((u % 1) + 1) % 1).toFixed(6), +(((v % 1) + 1) % 1).toFixed(6)];
 function around(points) {
   const xs = points.map((p) => p[0]), ys = points.map((p) => p[1]);

@@ -75,7 +75,7 @@ export function strokesControls(controls) {
       clones ? el("div", { class: "d-flex gap-2 align-items-center my-1" },
         el("label", {}, el("input", { type: "checkbox", class: "form-check-input m-0", checked: brush.fixed, onchange: (e) => { brush.fixed = e.target.checked; brush.aligned = null; } }), " every stroke from the same source"),
         el("button", { class: "act edge push", type: "button", id: "brush-source", onclick: () => { brush.source = null; brush.aligned = null; build(); } }, "New source")) : el("span"),
-      el("p", { class: "note" }, clones ? (brush.source ? "Paint on the flat or half-shift picture. Alt and press sets another source." : "Press once on the flat or half-shift picture to set the source.") : "Paint on the flat or half-shift picture; strokes go on round the edges."),
+      el("p", { class: "note" }, clones ? (brush.source ? "Paint on the flat picture, half shifted or repeated. Alt and press sets another source." : "Press once on the flat picture, half shifted or repeated, to set the source.") : "Paint on the flat picture, half shifted or repeated; strokes go on round the edges."),
       el("div", { class: "d-flex align-items-center" }, el("b", {}, "Layers"), el("button", { class: "act push", type: "button", id: "add-layer", onclick: () => { const next = structuredClone(layers); next.push({ name: `Layer ${next.length + 1}`, on: true, threads: brush.threads, strokes: [] }); brush.layer = next.length - 1; send(next); } }, "Add a layer")),
       list);
   };
@@ -110,7 +110,7 @@ export function regionsControls(controls) {
       brush.mark === "tone" ? slider("Tolerance", "tolerance", 1, 40, (v) => v.toFixed(0)) : el("span"),
       brush.mark === "tone" ? el("label", {}, el("input", { type: "checkbox", class: "form-check-input m-0", checked: brush.everywhere, onchange: (e) => { brush.everywhere = e.target.checked; } }), " everywhere, not only where it hangs together") : el("span"),
       state.can(row, "fill") ? "" : el("label", {}, el("input", { type: "checkbox", class: "form-check-input m-0", id: "mark-away", checked: brush.away, onchange: (e) => { brush.away = e.target.checked; } }), " take away from what is marked"),
-      el("p", { class: "note" }, state.can(row, "fill") ? "Mark on the flat picture what is to go: it is filled from the rest of the surface, in every map alike." : "Mark places on the flat picture: paint, draw round, or press."), list,
+      el("p", { class: "note" }, state.can(row, "fill") ? "Mark on the flat picture, half shifted or repeated, what is to go: it is filled from the rest of the surface, in every map alike." : "Mark places on the flat picture, half shifted or repeated: paint, draw round, or press."), list,
       el("label", {}, el("input", { type: "checkbox", class: "form-check-input m-0", checked: !!state.showMarks, onchange: (e) => { state.showMarks = e.target.checked; } }), " show the marks"));
   };
   build();

@@ -54,7 +54,7 @@ export class FlatView {
     const need = this.mm ? Math.max(...this.mm) * scale * devicePixelRatio : 700;
     const full = [256, 512, 1024, 2048, 4096].find((n) => n >= need * 0.8) || 4096;
     this.size = Math.min(full, this.zoom > 1.5 ? 4096 : 2048);
-    const below = this.pane.row || (["flat", "half"].includes(this.mode) && !this.pair.on ? this.hand.below : null);
+    const below = this.pane.row || (["flat", "half", "repeat"].includes(this.mode) && !this.pair.on ? this.hand.below : null);
     const body = { thread: this.pane.thread, ...(below ? { below } : {}) }, leap = `${this.state.leaps} ${this.state.before} ${this.pane.thread} ${below}`;
     if (leap !== this.leapt) { this.leapt = leap; this.asking.glance(body); }
     this.asking.ask("map", body, [256, this.size]);
@@ -285,6 +285,12 @@ export class FlatView {
     event.preventDefault();
   }
 
+  // By how much a copy of the sheet is moved against the first one
+  bondAt(u, v) {
+    const bond = this.mode === "repeat" ? this.bond : "straight";
+    return [bond === "brick" && Math.floor(v) & 1 ? 0.5 : 0, bond === "half-drop" && Math.floor(u) & 1 ? 0.5 : 0];
+  }
+
   place(event) {
     const [left, top, scale] = this.layout(), shift = this.mode === "half" ? 0.5 : 0;
     const aside = this.pair.shiftAt(event.offsetX, this.canvas.clientWidth);
@@ -293,8 +299,7 @@ export class FlatView {
       const [ax, ay, aw, ah] = this.area();
       if (event.offsetX < ax || event.offsetY < ay || event.offsetX > ax + aw || event.offsetY > ay + ah) return null;
     } else if (u < 0 || v < 0 || u >= 1 || v >= 1) return null;
-    const bond = this.mode === "repeat" ? this.bond : "straight";
-    const du = bond === "brick" && Math.floor(v) & 1 ? 0.5 : 0, dv = bond === "half-drop" && Math.floor(u) & 1 ? 0.5 : 0;
+    const [du, dv] = this.bondAt(u, v);
     return [(((u + shift + du) % 1) + 1) % 1, (((v + shift + dv) % 1) + 1) % 1];
   }
 
