@@ -10,6 +10,7 @@ from pydantic.fields import FieldInfo
 
 from silent_loom.core.base.errors import WeaveError
 from silent_loom.core.weave import registry, threads
+from silent_loom.core.weave.answers.drift import Drift, beside, can_rise, drifts, made_below
 from silent_loom.core.weave.answers.evaluate import Costs
 from silent_loom.core.weave.answers.masks import KINDS
 from silent_loom.core.weave.answers.plan import Plan, Row
@@ -190,6 +191,46 @@ def _group_row(weave: Weave, group: GroupEntry, planned: dict[str, Row], row: Ro
     }
 
 
+def _out_of_order(weave: Weave, plan: Plan, row: Row | None, drifted: list[Drift]) -> dict[str, Any]:
+    """What is wrong with where a row stands, in words, and the presses that put it right."""
+    if row is None or row.ends_group:
+        return {"order": "", "cures": []}
+    titles = {r.entry.id: r.step.title for r in plan.rows}
+    if (below := made_below(plan, row)) is not None:
+        thread, maker = below
+        to, into = beside(weave, row.entry.id, maker.entry.id, below=True)
+        name = plan.spec(thread).title.lower()
+        cure = _move(f"Move it below {maker.step.title}", row.entry.id, to, into)
+        return {"error": f"It needs {name}, which {maker.step.title} makes further down.", "order": "", "cures": [cure]}
+    mine = [d for d in drifted if d.changer == row.entry.id]
+    if not mine:
+        return {"order": "", "cures": []}
+    first = min(mine, key=lambda d: [r.entry.id for r in plan.rows].index(d.reader))
+    maps = _listed(list(dict.fromkeys(plan.spec(d.thread).title for d in mine)))
+    source = plan.spec(first.source).title.lower()
+    one = len({d.thread for d in mine}) == 1
+    words = f"{maps} {'was' if one else 'were'} made above, before this row changes the {source}; its work is missing there."
+    cures = []
+    if can_rise(plan, row.entry.id, first.reader):
+        to, into = beside(weave, row.entry.id, first.reader)
+        cures.append(_move(f"Move this row above {titles[first.reader]}", row.entry.id, to, into))
+    readers = list(dict.fromkeys(d.reader for d in mine))
+    again = [weave.at(i).model_dump(mode="json") for i in readers]
+    names = _listed([titles[i] for i in readers])
+    cures.append(
+        {"words": f"Read {names} again at the end", "change": {"kind": "paste", "entries": again, "to": len(weave.steps)}}
+    )
+    return {"order": words, "cures": cures}
+
+
+def _move(words: str, row_id: str, to: int, into: str) -> dict[str, Any]:
+    return {"words": words, "change": {"kind": "move", "step_id": row_id, "to": to, "into": into}}
+
+
+def _listed(names: list[str]) -> str:
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
+
+
 def _path(weave: Weave, row_id: str) -> str:
     return tree.path_of(weave.steps, row_id)
 
@@ -209,6 +250,7 @@ def weave(weave: Weave, plan: Plan, costs: Costs) -> dict[str, Any]:
     names = threads.order([*plan.threads, *(t.name for t in threads.THREADS.values() if t.always)])
     moved, spent = steered(weave), costs.told()
     seconds, sizes = _by_row(spent), _by_row(costs.memory())
+    drifted = drifts(plan)
     rows = []
     above: list[str] = []  # threads that there are where a row stands; one that is off has those of the rows above it
     for place in tree.walk(weave.steps):
@@ -226,6 +268,7 @@ def weave(weave: Weave, plan: Plan, costs: Costs) -> dict[str, Any]:
             told = _step_row(weave, entry, row)
             told["seconds"] = round(seconds.get(entry.id, 0.0), 4)
             told["bytes"] = int(sizes.get(entry.id, 0))
+        told |= _out_of_order(weave, plan, row, drifted)
         in_use = entry.on and all(g.on for g in place.parents)
         rows.append(
             {

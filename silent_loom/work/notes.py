@@ -10,6 +10,7 @@ from silent_loom.core.base.errors import WeaveError
 from silent_loom.core.base.images import Kind
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.report.check import checked
+from silent_loom.core.weave.answers.drift import drifts
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.answers.plan import Plan, Row
 from silent_loom.core.weave.rows.model import Weave
@@ -66,7 +67,18 @@ def map_notes(evaluator: Evaluator, plan: Plan, weave: Weave, sheet: dict[str, A
             notes[thread] = [error.what]
             continue
         notes[thread] = checked(image, meaning, {**sheet, **beside(evaluator, plan, weave, thread, task)})
+        notes[thread] += drift_words(plan, thread)
     return notes
+
+
+def drift_words(plan: Plan, thread: str) -> list[str]:
+    """A word on a map that was read off another one before that had its last form."""
+    titles = {r.entry.id: r.step.title for r in plan.rows}
+    return [
+        f"made before {titles[d.changer]} changes the {plan.spec(d.source).title.lower()}"
+        for d in drifts(plan)
+        if d.thread == thread
+    ]
 
 
 def beside(evaluator: Evaluator, plan: Plan, weave: Weave, thread: str, task: Task) -> dict[str, Any]:

@@ -105,7 +105,7 @@ def read_weave(path: Path) -> Weave:
 
 
 def through_again(weave: Weave, digest: str, source: SourceRef, keep_corners: bool = False) -> Weave:
-    """A weave for another photo: what was placed on the one before by hand, its corners, is let go unless both were taken alike.
+    """A weave for another photo: its corners and where its light came from are let go, unless both were taken alike.
 
     Raises
     ------
@@ -119,10 +119,13 @@ def through_again(weave: Weave, digest: str, source: SourceRef, keep_corners: bo
     True
     """
     made = put_through(weave, digest, source)
-    row = made.able("straighten")
-    if keep_corners or row is None or row.settings.get("corners") is None:
+    if keep_corners:
         return made
-    return made.with_settings(row.id, {"corners": None})
+    for can, setting in (("straighten", "corners"), ("shading", "light_deg")):
+        row = made.able(can)
+        if row is not None and row.settings.get(setting) is not None:
+            made = made.with_settings(row.id, {setting: None})
+    return made
 
 
 def put_through(weave: Weave, digest: str, source: SourceRef) -> Weave:

@@ -173,6 +173,13 @@ class Step(ABC, Generic[S]):
         """Threads it reads, besides those that a geometric step carries."""
         return ()
 
+    def does_without(self, s: S) -> tuple[str, ...]:
+        """Threads among those it reads that it can do without: where nothing makes one above, it neither reads nor writes it.
+
+        Its `run` then does not find them among its inputs. At least one of what it works on has to be there.
+        """
+        return ()
+
     def writes(self, s: S) -> tuple[str, ...]:
         """Threads it writes, besides those that a geometric step carries."""
         return ()

@@ -16,6 +16,8 @@ from silent_loom.core.report.whole_repeats import follow_grid
 from silent_loom.core.ways.derive import weave_for
 from silent_loom.core.ways.woven import through_again
 from silent_loom.core.weave import registry
+from silent_loom.core.weave.answers.placing import fitting_place
+from silent_loom.core.weave.answers.plan import Plan
 from silent_loom.core.weave.rows import edit, tree
 from silent_loom.core.weave.rows.model import Dial, Entry, GroupEntry, Mask, MixMode, SourceRef, StepEntry, Weave
 from silent_loom.core.weave.rows.recipes import begun
@@ -105,6 +107,7 @@ class Change(BaseModel):
     to: int = 0
     into: str = Field("", description="Group that a row is put into; empty for the outermost list.")
     step: str = ""
+    exact: bool = Field(False, description="A new row goes exactly where it is asked for, not where it works.")
     amount: float | None = Field(None, ge=0, le=1)
     mix: MixMode | None = None
     mask: Mask | str | None = None
@@ -159,8 +162,8 @@ def _rows_of(entries: list[dict[str, Any]]) -> tuple[Entry, ...]:
         raise SettingError("these are no rows of a weave", "paste", "Copy them from a material again.") from error
 
 
-def apply(weave: Weave, change: Change, sources: dict[str, SourceRef]) -> tuple[Weave, str]:
-    """A weave with a change made, and the words for its history.
+def apply(weave: Weave, change: Change, sources: dict[str, SourceRef], plan: Plan | None = None) -> tuple[Weave, str]:
+    """A weave with a change made, and the words for its history. By its plan, new rows go where they work.
 
     Raises
     ------
@@ -179,8 +182,11 @@ def apply(weave: Weave, change: Change, sources: dict[str, SourceRef]) -> tuple[
         case "move":
             return edit.moved(weave, ident, change.to, into), f"{title} moved"
         case "add":
-            new = StepEntry(step=change.step, settings=change.settings)
-            return edit.added(weave, new, change.to, into), f"{registry.step(change.step).title} added"
+            new, to, words = StepEntry(step=change.step, settings=change.settings), change.to, ""
+            registry.settings_of(new.step, new.settings)
+            if plan is not None and not change.exact:
+                new, to, into, words = fitting_place(plan, weave, new, to, into)
+            return edit.added(weave, new, to, into), f"{registry.step(change.step).title} added{f' {words}' if words else ''}"
         case "remove":
             return edit.removed(weave, ident), f"{title} removed"
         case "mix":
@@ -220,7 +226,7 @@ def change(ident: str, body: Change, bench: Bench, store: Stored) -> dict[str, A
     seen = store.weave_at(ident, body.base)
     wanted = {body.digest} if body.kind == "photo" and body.digest else edit.digests(body.entries)
     sources = {d: store.source_ref(d) for d in wanted}
-    weave, label = apply(seen, body, sources)
+    weave, label = apply(seen, body, sources, bench.evaluator.plan(seen) if body.kind == "add" else None)
     if body.kind == "settings" and getattr(weave.at(weave.find(body.step_id)), "step", "") == registry.able("straighten"):
         weave = follow_grid(bench.evaluator, seen, weave)
     if weave == seen:

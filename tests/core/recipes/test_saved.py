@@ -5,6 +5,7 @@ from __future__ import annotations
 import pytest
 
 from silent_loom.core.base.errors import WeaveError
+from silent_loom.core.ways.woven import through_again
 from silent_loom.core.weave.rows import edit, tree
 from silent_loom.core.weave.rows.following import followed
 from silent_loom.core.weave.rows.model import Dial, Drive, GroupEntry, SourceRef, StepEntry, Weave
@@ -104,3 +105,20 @@ def test_a_setting_put_back_here_is_not_brought_again() -> None:
     row = then.entry("t1")
     mine = then.with_entry(row.model_copy(update={"settings": {}}))
     assert followed(mine, then, then.with_settings("t1", {"contrast": 5.0})).entry("t1").settings == {"contrast": 5.0}
+
+
+def test_where_the_light_came_from_belongs_to_one_photo() -> None:
+    ref = SourceRef(name="deck.png", format="png", width=640, height=480, bytes=1000)
+    weave = starting_weave("ab" * 32, ref)
+    height = weave.able("depth")
+    assert height is not None
+    told = weave.with_settings(height.id, {"light_deg": 40.0, "depth_mm": 7.0})
+    kept = emptied(told).able("depth")
+    assert kept is not None
+    assert ("light_deg" in kept.settings, kept.settings["depth_mm"]) == (False, 7.0)
+    again = through_again(told, "cd" * 32, ref).able("depth")
+    assert again is not None
+    assert again.settings.get("light_deg") is None
+    alike = through_again(told, "cd" * 32, ref, keep_corners=True).able("depth")
+    assert alike is not None
+    assert alike.settings["light_deg"] == 40.0

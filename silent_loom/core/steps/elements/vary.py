@@ -65,6 +65,9 @@ class Vary(MapStep[VarySettings]):
     def reads(self, s: VarySettings) -> tuple[str, ...]:
         return (s.ids, *(() if s.joint == "none" else (s.joint,)), *self._on(s))
 
+    def does_without(self, s: VarySettings) -> tuple[str, ...]:
+        return self._on(s)
+
     def writes(self, s: VarySettings) -> tuple[str, ...]:
         return self._on(s)
 
@@ -81,7 +84,7 @@ class Vary(MapStep[VarySettings]):
 
         spare = 1 - np.clip(inputs[s.joint].pixels, 0, 1) if s.joint != "none" else np.float32(1)
         made: dict[str, Image] = {}
-        on = self._on(s)
+        on = [t for t in self._on(s) if t in inputs]
         if "base" in on:
             base = inputs["base"].pixels
             mats = np.stack(

@@ -175,6 +175,9 @@ def _ready(
     if found is None and step.idle(settings):
         return None
     reads, writes = step.reads(settings), step.writes(settings)
+    gone = {t for t in step.does_without(settings) if t not in present}
+    if gone and set(writes) - gone:
+        reads, writes = (tuple(t for t in names if t not in gone) for names in (reads, writes))
     after, made = before, {}
     if found is None:
         found = _fits(entry, step, settings, reads, present)

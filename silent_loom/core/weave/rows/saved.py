@@ -18,8 +18,9 @@ from silent_loom.core.weave.rows.dials import knobs
 from silent_loom.core.weave.rows.model import Dial, Drive, Entry, GroupEntry, SourceRef, StepEntry, Weave
 from silent_loom.core.weave.rows.recipes import Recipe, made
 
-PLACED: dict[str, Any] = {"corners": None, "strokes": (), "regions": (), "edits": ()}
-"""Shapes of settings that say where something lies on one photo, and what they are for another one."""
+PLACED: dict[str, Any] = {"corners": None, "sun": None, "strokes": (), "regions": (), "edits": ()}
+"""Shapes of settings that belong to one photo (where something lies on it, where its light came from), and what they are
+for another one."""
 
 
 class SavedRecipe(BaseModel):
@@ -79,8 +80,8 @@ def open_slots(weave: Weave) -> list[str]:
 def emptied(weave: Weave) -> Weave:
     """A weave made ready for other photos: the photos go, and with them what was placed on them by hand.
 
-    Corners, strokes, marked regions and joined elements lie where they lie on one photo only. Maps that were brought in beside
-    it stay, with the files behind them.
+    Corners, strokes, marked regions, joined elements and where the light came from belong to one photo only. Maps that were
+    brought in beside it stay, with the files behind them.
 
     >>> from silent_loom.core.weave.rows.beginnings import woven_from
     >>> open_slots(emptied(woven_from("gravel")))

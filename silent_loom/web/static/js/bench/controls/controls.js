@@ -338,6 +338,8 @@ export class Controls {
     const found = this.state.figures.rows[row.id] || {};
     const lines = [];
     if (row.error || found.error) lines.push(el("div", { class: "note warn", role: "alert" }, row.error || found.error));
+    if (row.order) lines.push(el("div", { class: "note warn" }, row.order));
+    for (const cure of row.cures || []) lines.push(el("button", { class: "act edge cure", type: "button", onclick: () => this.state.change(cure.change) }, cure.words));
     for (const w of found.warnings || []) lines.push(el("div", { class: "note warn" }, w));
     const said = row.group ? "" : saying(found.figures || {}, this.state.figures.sheet, this.state.steps[row.step]);
     if (said) lines.push(el("div", { class: "note" }, said));

@@ -33,7 +33,7 @@ export class FlatView {
     this.seams = null; // heat of the joins, when it is asked for
     this.zoom = 1;
     this.at = [0, 0];
-    this.asking = new Asking(this.state, (a, b) => this.took(a, b), (m) => pane.say(m), (on) => pane.computing(on));
+    this.asking = new Asking(this.state, (a, b) => this.took(a, b), (m) => pane.old(m), (on) => pane.computing(on));
     this.asking.of = () => (this.pair.on ? this.state.seenAs(this.state.compare.a) : { path: this.state.path, lay: { ...this.state.question(), ...this.pane.reading() } });
     this.asking.have = (size) => (size === Math.max(this.sheet.width, this.sheet.height) ? { have: this.key } : {});
     const c = this.canvas;

@@ -173,11 +173,17 @@ class Pane {
   }
 
   say(words) { this.foot.textContent = words; }
+  // What is shown is of a state that can no longer be computed, and looks so
+  old(words) {
+    this.say(words);
+    this.node.classList.toggle("old", !!words);
+  }
   computing(on) { this.node.classList.toggle("computing", on); this.node.setAttribute("aria-busy", on); }
   // For whoever waits for a picture: which state, at which size. An answer to a view that was left meanwhile says nothing
   painted(view, width) {
     if (view !== this.current) return;
     this.first?.remove();
+    this.node.classList.remove("old");
     this.node.dataset.painted = `${this.view}:${this.thread}:${width}`;
     this.node.dataset.turn = String(+(this.node.dataset.turn || 0) + 1);
     if (this.foot.textContent && !this.foot.textContent.includes(" of ")) this.say("");

@@ -97,7 +97,7 @@ export class Chart {
   row(row, j, threads, width, slowest) {
     const y = j * ROW, mid = y + ROW / 2, chosen = row.id === this.state.chosen, also = this.more.has(row.id), deep = row.parents.length * INDENT;
     const notes = this.state.figures.rows[row.id] || {};
-    const fault = row.error || notes.error || (notes.warnings || [])[0];
+    const fault = row.error || notes.error || row.order || (notes.warnings || [])[0];
     const group = svg("g", {
       class: `course${row.resting ? " off" : ""}${chosen ? " chosen" : ""}${also ? " also" : ""}${row.group ? " group" : ""}`, "data-path": row.path, ...(row.group ? { "data-open": !row.folded } : {}), "data-id": row.id, "data-step": row.step, ...(row.mask ? { "data-limited": row.mask.thread } : {}), role: "option", tabindex: chosen ? 0 : -1,
       "aria-selected": chosen || also, "aria-label": `${row.group ? "Group " : ""}${row.title} ${row.words || ""}${row.group ? (row.folded ? ", folded" : ", open") : ""}${row.on ? "" : ", switched off"}${fault ? `, ${fault}` : ""}`,

@@ -71,7 +71,7 @@ export class Surface {
     this.material.onBeforeCompile = (shader) => patched(shader, view.shared);
     this.material.customProgramCacheKey = () => "surface";
     this.textures = {};
-    this.asking = new Asking(view.state, (a) => this.took(a), (m) => view.pane.say(m), (on) => view.busy(this, on));
+    this.asking = new Asking(view.state, (a) => this.took(a), (m) => view.pane.old(m), (on) => view.busy(this, on));
     if (of) this.asking.of = of;
   }
 
