@@ -6,11 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Floats
-from silent_loom.core.base.later import later
 from silent_loom.core.maps.distance import inside
-
-ndimage = later("scipy.ndimage")
-
+from silent_loom.core.moving.resample import enlarge, reduce_area
 
 MARGIN = 2.0
 """Texels inside an edge within which a picture may have mixed in what lay behind."""
@@ -22,8 +19,31 @@ def _clean(there: NDArray[np.bool_], wraps: bool) -> NDArray[np.bool_]:
     return sure | (there & (inside(~sure, wraps) > 4 * MARGIN)) if sure.any() else there
 
 
+FEW = 2.0
+"""A block of which half is there has a mean of its own; of less, the mean around it counts as well."""
+
+
+def _filled(colour: Floats, there: NDArray[np.bool_], wraps: bool) -> Floats:
+    """Means of what is there, at every place from as near as there is any."""
+    h, w = there.shape
+    weight = there[..., None].astype(np.float32)
+    levels = [(np.ascontiguousarray(colour * weight), weight)]
+    while max(levels[-1][1].shape[:2]) > 1:
+        c, m = levels[-1]
+        rows, columns = -(-c.shape[0] // 2), -(-c.shape[1] // 2)
+        levels.append((reduce_area(c, columns, rows), reduce_area(m, columns, rows)))
+    c, m = levels.pop()
+    out = c / np.maximum(m, 1e-12)
+    while levels:
+        c, m = levels.pop()
+        coarse = enlarge(np.ascontiguousarray(out), m.shape[1], m.shape[0], wraps, held=True)
+        own = c / np.maximum(m, 1e-12)
+        out = coarse + np.minimum(1, FEW * m) * (own - coarse)
+    return np.ascontiguousarray(out, np.float32)
+
+
 def bled(colour: Floats, opacity: Floats, wraps: bool, whole: float = 0.98) -> Floats:
-    """Every texel that is not wholly there takes the colour of the nearest one that is.
+    """Every texel that is not wholly there takes the colour of what is near: the nearer it is, the fewer texels it is the mean of.
 
     Parameters
     ----------
@@ -32,14 +52,17 @@ def bled(colour: Floats, opacity: Floats, wraps: bool, whole: float = 0.98) -> F
     opacity : float32 array, shape (H, W)
         0…1.
     wraps : bool
-        The nearest may lie beyond the opposite edge.
+        What is near may lie beyond the opposite edge.
     whole : float
         Opacity from which on a texel's own colour holds.
 
     Notes
     -----
-    A distance fill (Danielsson, Euclidean distance mapping, 1980). Whatever average a smaller size takes over the border then
-    is of the surface's own colours; where nothing is there at all colour stays.
+    Means of blocks, each weighed by what is there in it, from fine to coarse; holes are filled from coarse to fine (the pull and
+    push of Gortler, Grzeszczuk, Szeliski & Cohen, The Lumigraph, 1996). So the fill reaches as far as smaller sizes look: the
+    mean that a smaller size takes over the border is about that of the surface's own light, however large its texels are. The
+    colour of the nearest texel alone would carry the rim's own shade, which is mostly darker, everywhere outwards. Where nothing
+    is there at all colour stays.
 
     >>> bled(np.array([[[1, 0, 0], [0, 0, 0]]], np.float32), np.array([[1, 0]], np.float32), False).tolist()
     [[[1.0, 0.0, 0.0], [1.0, 0.0, 0.0]]]
@@ -50,10 +73,6 @@ def bled(colour: Floats, opacity: Floats, wraps: bool, whole: float = 0.98) -> F
     if there.all() or not there.any():
         return colour
     there = _clean(there, wraps)
-    h, w = there.shape
-    pad = (h // 2, w // 2) if wraps else (0, 0)
-    around = np.pad(there, ((pad[0], pad[0]), (pad[1], pad[1])), mode="wrap") if wraps else there
-    rows, columns = ndimage.distance_transform_edt(~around, return_distances=False, return_indices=True)
-    inside = (slice(pad[0], pad[0] + h), slice(pad[1], pad[1] + w))
-    out: Floats = np.ascontiguousarray(colour[(rows[inside] - pad[0]) % h, (columns[inside] - pad[1]) % w])
+    filled = _filled(colour, there, wraps)
+    out: Floats = np.where(there[..., None], colour, filled)
     return out

@@ -234,3 +234,23 @@ def test_odd_maps_are_explained_and_mended() -> None:
     assert found["glossy_joints"].mend is not None
     assert not told(data(1 - shiny.plane(), BASE), threads.spec("roughness"), {"joint": joint})
     assert "bare metal" in between["half_metal"].says
+
+
+def test_rims_keep_the_surfaces_light_down_the_mips() -> None:
+    """A leaf that is darker at its rim, on a white ground: smaller sizes see about the mean of what is there, not the rim alone."""
+    n = 256
+    y, x = np.mgrid[0:n, 0:n]
+    far = 90 - np.hypot(x - n / 2, y - n / 2)  # texels inside the rim
+    opacity = np.clip(0.5 + far / 3, 0, 1).astype(np.float32)
+    own = (0.4 * (1 - 0.5 * np.exp(-np.clip(far, 0, None) / 6)))[..., None].astype(np.float32) * np.ones(3, np.float32)
+    seen = own * opacity[..., None] + (1 - opacity[..., None])
+    filled = bled(seen, opacity, True)
+    for level in (4, 5):
+        s = n >> level
+        small, part = (reduce_area(np.ascontiguousarray(p), s, s) for p in (filled, opacity[..., None]))
+        light, part = small[..., 0], part[..., 0]
+        there = (far > 2)[..., None].astype(np.float32)
+        mean, weight = (reduce_area(np.ascontiguousarray(p), s, s)[..., 0] for p in (own[..., :1] * there, there))
+        rim = (part > 0.1) & (part < 0.9)
+        assert light[rim].mean() == pytest.approx((mean / np.maximum(weight, 1e-9))[rim].mean(), rel=0.12), level
+    assert filled.max() < 0.45, "nothing of the white ground is left"

@@ -68,6 +68,7 @@ class Opacity(MapStep[OpacitySettings]):
     """Opacity 0…1, and the picture with its own colours carried outwards: no dark rim at any size."""
 
     name = "opacity"
+    version = 2
     title = "Opacity"
     words_for_it = ("alpha", "cut", "transparent", "mask", "leaf", "key", "hole")
     sentence = "Cuts out by colour, outline or mask, and carries colour past the edge so that no rim shows."
