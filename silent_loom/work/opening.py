@@ -15,6 +15,7 @@ from typing import Any, BinaryIO
 from silent_loom.core.base.errors import FileError, LoomError
 from silent_loom.core.opening.folder import SUFFIXES, short_name, unpack
 from silent_loom.core.opening.found import SPECULAR_COLOUR, FoundSet, find
+from silent_loom.core.opening.own import MANIFEST
 from silent_loom.core.steps.photo.mapset import MapSource
 from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.rows.model import SourceRef
@@ -65,11 +66,11 @@ class Openings:
                 if base.lower().endswith(".zip"):
                     pictures += unpack(target, room / "unpacked", None)
                     target.unlink()
-                elif target.suffix.lower() in SUFFIXES:
+                elif base == MANIFEST or target.suffix.lower() in SUFFIXES:
                     pictures.append(target)
                 elif len(files) == 1:
                     raise FileError("this is no picture and no zip", base, f"Pictures end in {', '.join(sorted(SUFFIXES))}.")
-            if not pictures:
+            if not any(p.name != MANIFEST for p in pictures):
                 raise FileError("there is no picture among these files", "", f"Pictures end in {', '.join(sorted(SUFFIXES))}.")
             opened = Opened(secrets.token_hex(8), folder, find(pictures), time.monotonic())
         except BaseException:

@@ -17,6 +17,7 @@ from PIL import Image as Pillow
 from PIL import ImageCms
 
 from silent_loom.core.base.errors import FileError
+from silent_loom.core.files.chunks import png_chunks
 from silent_loom.core.files.formats import WORDS, identify
 from silent_loom.core.files.limits import Limits
 from silent_loom.core.files.picture import Exif, Picture
@@ -195,6 +196,8 @@ def _through_oiio(path: Path, name: str, fmt: str, limits: Limits) -> Picture:
         samples, transfer, more = _profiled(samples, np.asarray(profile).astype(np.uint8).tobytes(), name)
         notes += more
     elif fmt == "png":
+        if dtype != "float" and b"iCCP" in png_chunks(path):
+            notes.append("its colour profile is damaged and was left out: read as sRGB")
         gamma = _png_gamma(path)
         if gamma is not None:
             transfer = Transfer((_parametric(0, [gamma]),) * 3, None, f"gamma {gamma:.3f}")
@@ -335,19 +338,11 @@ def _upright(samples: NDArray[Any], alpha: NDArray[Any] | None, orientation: int
 
 def _png_gamma(path: Path) -> float | None:
     """Exponent of a PNG that states a gamma and neither sRGB nor a profile (PNG 3rd edition, 11.3.2)."""
-    with path.open("rb") as stream:
-        head = stream.read(4096)
-    at, gamma = 8, None
-    while at + 8 <= len(head):
-        size, kind = struct.unpack(">I4s", head[at : at + 8])
-        if kind in (b"sRGB", b"iCCP", b"cICP"):
-            return None
-        if kind == b"gAMA" and at + 12 <= len(head):
-            value = struct.unpack(">I", head[at + 8 : at + 12])[0]
-            gamma = 100000.0 / value if value else None
-        if kind in (b"IDAT", b"PLTE"):
-            break
-        at += 12 + size
+    chunks = png_chunks(path)
+    if {b"sRGB", b"iCCP", b"cICP"} & chunks.keys():
+        return None
+    value = struct.unpack(">I", chunks[b"gAMA"][:4])[0] if len(chunks.get(b"gAMA", b"")) >= 4 else 0
+    gamma = 100000.0 / value if value else None
     return None if gamma is None or abs(gamma - 2.2) < 0.02 else gamma
 
 

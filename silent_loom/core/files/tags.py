@@ -10,6 +10,8 @@ from pathlib import Path
 from PIL import Image as Pillow
 from PIL import ImageCms
 
+from silent_loom.core.files.chunks import png_chunks
+
 REC_709 = (0.64, 0.33, 0.30, 0.60, 0.15, 0.06, 0.3127, 0.3290)
 """Chromaticities of red, green, blue and white of Rec. ITU-R BT.709, as the header of an EXR holds them."""
 
@@ -32,9 +34,9 @@ def colour_tag(path: Path) -> str:
 
     Chunks of PNG after its 3rd edition (11.3.2); embedded profiles of JPEG, TIFF and WebP. Other formats say nothing here.
     """
-    with path.open("rb") as stream:
-        if stream.read(8) == b"\x89PNG\r\n\x1a\n":
-            return _png_tag(stream.read(1 << 16))
+    chunks = png_chunks(path)
+    if chunks:
+        return _png_tag(chunks)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
@@ -45,18 +47,13 @@ def colour_tag(path: Path) -> str:
     return "" if not profile else "srgb" if b"sRGB" in profile or profile == srgb_profile() else "profile"
 
 
-def _png_tag(head: bytes) -> str:
-    found, at = "", 0
-    while at + 8 <= len(head):
-        size, kind = struct.unpack(">I4s", head[at : at + 8])
-        if kind in (b"IDAT", b"IEND"):
-            break
-        if kind == b"sRGB":
-            return "srgb"
-        if kind in (b"iCCP", b"cICP"):
-            found = "profile"
-        if kind == b"gAMA" and not found and at + 12 <= len(head):
-            gamma = struct.unpack(">I", head[at + 8 : at + 12])[0]
-            found = "srgb" if abs(gamma - 45455) < 400 else "linear" if abs(gamma - 100000) < 400 else "profile"
-        at += 12 + size
-    return found
+def _png_tag(chunks: dict[bytes, bytes]) -> str:
+    if b"sRGB" in chunks:
+        return "srgb"
+    if {b"iCCP", b"cICP"} & chunks.keys():
+        return "profile"
+    body = chunks.get(b"gAMA", b"")
+    if len(body) < 4:
+        return ""
+    gamma = struct.unpack(">I", body[:4])[0]
+    return "srgb" if abs(gamma - 45455) < 400 else "linear" if abs(gamma - 100000) < 400 else "profile"

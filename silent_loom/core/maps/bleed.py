@@ -43,7 +43,7 @@ def _filled(colour: Floats, there: NDArray[np.bool_], wraps: bool) -> Floats:
 
 
 def bled(colour: Floats, opacity: Floats, wraps: bool, whole: float = 0.98) -> Floats:
-    """Every texel that is not wholly there takes the colour of what is near: the nearer it is, the fewer texels it is the mean of.
+    """Every texel that is not wholly there takes the colour of what is near: a mean over more texels the farther that is.
 
     Parameters
     ----------

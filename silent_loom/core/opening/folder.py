@@ -9,6 +9,7 @@ from pathlib import Path, PurePosixPath
 
 from silent_loom.core.base.errors import FileError
 from silent_loom.core.files import formats
+from silent_loom.core.opening.own import MANIFEST, MOST
 
 SUFFIXES = frozenset(s for known in formats.SUFFIXES.values() for s in known)
 
@@ -80,7 +81,10 @@ def unpack(path: Path, to: Path, limits: ZipLimits | None = None) -> list[Path]:
                 raise FileError("this zip holds a link", f"{path.name}: {entry.filename}", "Pack the files themselves.")
             if entry.flag_bits & 1:
                 raise FileError("this zip is locked by a password", path.name, "Unpack it first.")
-            if entry.is_dir() or PurePosixPath(name).suffix.lower() not in SUFFIXES or PurePosixPath(name).name.startswith("."):
+            called = PurePosixPath(name).name
+            if entry.is_dir() or called.startswith("."):
+                continue
+            if PurePosixPath(name).suffix.lower() not in SUFFIXES and not (called == MANIFEST and entry.file_size <= MOST):
                 continue
             if entry.file_size > (1 << 20) and entry.file_size > bounds.ratio * max(entry.compress_size, 1):
                 raise FileError("this zip unpacks to far more than it holds", f"{path.name}: {entry.filename}", "Do not use it.")
@@ -92,7 +96,7 @@ def unpack(path: Path, to: Path, limits: ZipLimits | None = None) -> list[Path]:
             if total > bounds.total_bytes:
                 raise FileError("this zip unpacks to too much", path.name, f"At most {bounds.total_bytes >> 20} MiB are taken.")
             chosen.append(entry)
-        if not chosen:
+        if not any(PurePosixPath(e.filename).name != MANIFEST for e in chosen):
             raise FileError("there is no picture in this zip", path.name, "Pack the maps themselves.")
         to.mkdir(parents=True, exist_ok=True)
         out: list[Path] = []

@@ -12,11 +12,14 @@ import numpy as np
 from silent_loom.core.base.images import Floats, Kind
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.files import Limits, Picture, read
+from silent_loom.core.files.tags import colour_tag
 from silent_loom.core.moving.resample import reduce_area
+from silent_loom.core.opening.agreement import SIDE, Doubt, doubts
 from silent_loom.core.opening.green import green_direction
 from silent_loom.core.opening.inspection import KindGuess, guess_kind
 from silent_loom.core.opening.looks import Look, Packed, packing
 from silent_loom.core.opening.naming import Name, tell
+from silent_loom.core.opening.own import MANIFEST, Delivered, delivered
 
 SPECULAR_COLOUR = "specular_colour"
 """Helper thread that a coloured specular map of an older set is brought in as."""
@@ -72,11 +75,17 @@ class FoundFile:
 
 @dataclass(frozen=True)
 class FoundSet:
-    """Files that belong together."""
+    """Files that belong together; ``doubts`` is what all of them together say against what they were taken for.
+
+    Width of a repeat and depth of the height are 0 where nothing tells them.
+    """
 
     name: str
     files: list[FoundFile]
     notes: list[str]
+    doubts: list[Doubt] = field(default_factory=list)
+    width_mm: float = 0.0
+    depth_mm: float = 0.0
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -120,13 +129,27 @@ def _one(path: Path, picture: Picture) -> FoundFile:
     notes += ["Smoothness: inverted to roughness." for channel in channels if channel.map == "smoothness"]
     if kind == "height" and picture.bits == 8:
         notes.append("Height of 8 bits: its steps are smoothed when it is read.")
-    if picture.transfer.name not in ("sRGB", "linear", "gamma", "") and kind not in ("base", "", "emission"):
-        notes.append("Its colour profile is not applied: it holds data.")
-    if picture.alpha is not None:
+    notes += _tagged(kind, picture, colour_tag(path))
+    if picture.alpha is not None and all(c.channel != "a" for c in channels):
         look = looks[-1]
         channels.append(FoundChannel("a", "opacity" if look.value is None and kind in ("base", "") else "", look.words()))
     size = picture.width, picture.height
     return FoundFile(path.name, str(path), *size, picture.bits, picture.format, by, channels, green, round(sure, 3), notes)
+
+
+def _tagged(kind: str, picture: Picture, tag: str) -> list[str]:
+    """What the colour tag of a file says against what it holds."""
+    if kind in ("base", "emission"):
+        if tag == "linear" or (picture.transfer.name == "linear" and picture.bits < 32):
+            return ["It is colour, but tagged as linear data: read as tagged. If it looks washed out, its tag is wrong."]
+        return []
+    if not kind:
+        return []
+    if tag == "profile":
+        return ["Its colour profile is not applied: it holds data."]
+    if tag == "srgb":
+        return ["It holds data, but is tagged as colour (sRGB): read as data. Whoever goes by tags reads it wrongly."]
+    return []
 
 
 def _kind(name: Name, guess: KindGuess, grey: bool, packed: Packed, notes: list[str]) -> tuple[str, str, str]:
@@ -172,6 +195,8 @@ def _parts(named: Sequence[str], looks: Sequence[Look], count: int) -> list[Foun
     # The maps in the channels of a packed file, each at most once
     channels: list[FoundChannel] = []
     used: set[str] = set()
+    if len(named) == 2 and len(looks) == 4:  # the first in all three, the second in alpha
+        return [FoundChannel("rgb", named[0], looks[0].words()), FoundChannel("a", named[1], looks[3].words())]
     for k in range(count):
         seen = looks[k].words()
         if named and looks[k].value is None and looks[k].looks_like not in ("metallic", "mask"):
@@ -253,7 +278,11 @@ def find(paths: Sequence[Path], limits: Limits | None = None, task: Task = IDLE)
     FileError
         A file cannot be read.
     """
+    ours = {name: (d, channels) for d in delivered(paths) for name, channels in d.files.items()}
+    sizes_mm: dict[str, tuple[float, float]] = {}
+    paths = [p for p in paths if p.name != MANIFEST and (p.name not in ours or ours[p.name][1])]
     stems: dict[str, list[tuple[FoundFile, Floats | None]]] = {}
+    planes: dict[str, dict[str, Floats]] = {}
     for i, path in enumerate(paths):
         task.report(i / len(paths), path.name)
         task.checkpoint()
@@ -261,10 +290,18 @@ def find(paths: Sequence[Path], limits: Limits | None = None, task: Task = IDLE)
             continue  # a picture of the material, not a map of it
         picture = read(path, limits=limits)
         one = _one(path, picture)
-        stems.setdefault(tell(path.name).stem.lower(), []).append((one, _kept(one, picture)))
+        stem = tell(path.name).stem.lower()
+        if path.name in ours:
+            known, channels = ours[path.name]
+            one, stem = _by_manifest(one, known, channels), known.name
+            sizes_mm[stem] = known.width_mm, known.depth_mm
+        stems.setdefault(stem, []).append((one, _kept(one, picture)))
+        for map_, plane in planes_of(one, picture).items():
+            planes.setdefault(stem, {}).setdefault(map_, plane)
     out: list[FoundSet] = []
-    for files in stems.values():
+    for stem, files in stems.items():
         notes: list[str] = []
+        files = sorted(files, key=lambda item: -item[0].width * item[0].height)  # of two sizes the larger one is taken
         told = [f for f, _ in files]
         height = next((kept for f, kept in files if kept is not None and not f.green), None)
         if height is not None:
@@ -278,8 +315,49 @@ def find(paths: Sequence[Path], limits: Limits | None = None, task: Task = IDLE)
             notes.append(f"There are several files for {twice}: the first is taken, choose in the table.")
         if "base" not in maps:
             notes.append("No base colour was found.")
-        name = tell(told[0].file).stem or Path(told[0].file).stem
-        out.append(FoundSet(name, told, notes))
+        name = stem if stem in sizes_mm else tell(told[0].file).stem or Path(told[0].file).stem
+        turned = any(f.green == "down" for f in told)
+        out.append(FoundSet(name, told, notes, doubts(_upright(planes.get(stem, {}), turned)), *sizes_mm.get(stem, (0.0, 0.0))))
+    return out
+
+
+def _by_manifest(found: FoundFile, known: Delivered, channels: Sequence[tuple[str, str]]) -> FoundFile:
+    """A file as the manifest of its delivery says."""
+    normal = any(m == "normal" for _, m in channels)
+    looks = {c.channel: c.looks_like for c in found.channels}
+    parts = [FoundChannel(c, m, looks.get(c, m)) for c, m in channels]
+    notes = ["Its manifest says what it holds."] + (["Green points down: turned up."] if normal and known.green == "down" else [])
+    green = (known.green, 1.0) if normal else ("", 0.0)
+    return replace(found, by="manifest", channels=parts, green=green[0], green_confidence=green[1], notes=notes)
+
+
+def _upright(planes: dict[str, Floats], down: bool) -> dict[str, Floats]:
+    """The same, normals with green up."""
+    if not down or "normal" not in planes:
+        return planes
+    return {**planes, "normal": np.ascontiguousarray(planes["normal"] * np.array([1, -1, 1], np.float32))}
+
+
+def planes_of(found: FoundFile, picture: Picture) -> dict[str, Floats]:
+    """The maps in a file that tell of each other, small: normals of shape (H, W, 3), others (H, W), 0…1."""
+    out: dict[str, Floats] = {}
+    for channel in found.channels:
+        if channel.map == "normal":
+            samples = picture.directions()
+        elif channel.map in ("height", "occlusion", "roughness", "smoothness", "metallic") and channel.channel != "a":
+            data = picture.data()
+            index = min({"g": 1, "b": 2}.get(channel.channel, 0), data.shape[2] - 1)
+            samples = np.ascontiguousarray(data[..., index : index + 1], np.float32)
+        else:
+            continue
+        side = max(samples.shape[:2])
+        w, h = (max(1, round(n * min(1, SIDE / side))) for n in (samples.shape[1], samples.shape[0]))
+        small = reduce_area(np.ascontiguousarray(samples), w, h)
+        if channel.map == "normal":
+            out["normal"] = small
+        else:
+            plane = small[..., 0]
+            out[channel.map.replace("smoothness", "roughness")] = 1 - plane if channel.map == "smoothness" else plane
     return out
 
 

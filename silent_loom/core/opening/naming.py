@@ -78,7 +78,10 @@ class Name:
 
 INITIALS = "bcdraosmgeht"
 """Letters that stand for a map at the end of a name; 'n' and 'h' mean one map only and are words of their own."""
-PREVIEWS = {"preview", "thumb", "thumbnail", "render", "rendered", "cover", "icon", "sphere", "ball", "promo", "screenshot"}
+PREVIEWS = {
+    *("contactsheet", "preview", "thumb", "thumbnail", "render", "rendered", "cover", "icon", "sphere", "ball", "promo"),
+    "screenshot",
+}
 _SIZES = {str(2**k) for k in range(8, 15)}
 
 
@@ -87,6 +90,19 @@ def _tokens(stem: str) -> list[str]:
     parted = re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", stem)
     parted = re.sub(r"(?<=[A-Z])(?=[A-Z][a-z])", "_", parted)
     return [t for t in re.split(r"[^A-Za-z0-9]+", parted) if t]
+
+
+def _run_together(token: str) -> tuple[str, ...]:
+    """The maps of a file whose name is their words run together, as 'occlusionroughnessmetallic'; nothing otherwise."""
+    words = sorted(((w, m) for m, listed in WORDS.items() for w in listed if len(w) >= 4), key=lambda item: -len(item[0]))
+    maps: list[str] = []
+    while token:
+        found = next(((w, m) for w, m in words if token.startswith(w)), None)
+        if found is None or found[1] in maps or len(maps) == 4:
+            return ()
+        maps.append(found[1])
+        token = token[len(found[0]) :]
+    return tuple(maps) if len(maps) > 1 and not {"base", "normal", "id"} & set(maps) else ()
 
 
 def tell(file_name: str) -> Name:
@@ -118,7 +134,12 @@ def tell(file_name: str) -> Name:
                 found = (end, end - start, len(plain), name)
                 if best is None or found > best:
                     best = found
-    preview = any(t in PREVIEWS for t in lower)
+    preview = any(t in PREVIEWS for t, _, _ in joined)
+    words = re.split(r"[^A-Za-z0-9]+", PurePath(file_name).stem)
+    run = next(((w, maps) for w in reversed(words) if (maps := _run_together(w.lower()))), None)
+    if run is not None:
+        rest = _tokens("_".join(w for w in words if w != run[0]))
+        return Name("packed", "_".join(_told_apart(rest)), "", run[1], preview=preview)
     packed = next((t for t in reversed(lower) if _PACKED.match(t) and t not in _NOT_PACKED and len(set(t)) == len(t)), None)
     if packed is not None and (best is None or best[2] < 3):
         rest = [t for t in tokens if t.lower() != packed]

@@ -16,6 +16,8 @@ from silent_loom.core.files import read, write
 from silent_loom.core.files.formats import SUFFIXES
 from silent_loom.core.files.tags import colour_tag
 from silent_loom.core.moving.resample import at_most
+from silent_loom.core.opening.agreement import Doubt
+from silent_loom.core.opening.found import FoundFile, find
 from silent_loom.core.opening.naming import tell
 from silent_loom.core.report.check import checked
 from silent_loom.core.ways.map_files import Map, load
@@ -224,4 +226,19 @@ def check_files(files: Sequence[Path], depth_mm: float = 10.0) -> list[dict[str,
         facts = _facts(path, picture)
         odd = checked(image, meaning, facts) if meaning.kind is image.kind else [f"it does not look like {meaning.title.lower()}"]
         found.append({"file": path.name, "map": name or "unknown", "odd": odd})
-    return found
+    return found + (_set_says(files) if len(files) > 1 else [])
+
+
+def _set_says(files: Sequence[Path]) -> list[dict[str, Any]]:
+    """What maps of one surface say of each other, and notes on how each is stored."""
+    lines = []
+    for s in find(files):
+        odd = [d.words for d in s.doubts]
+        if odd:
+            lines.append({"file": " and ".join(f.file for f in s.files if _holds(f, s.doubts)), "map": "as a set", "odd": odd})
+    return lines
+
+
+def _holds(file: FoundFile, doubts: Sequence[Doubt]) -> bool:
+    maps = {c.map.replace("smoothness", "roughness") for c in file.channels}
+    return any(maps & set(d.maps) for d in doubts)

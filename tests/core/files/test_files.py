@@ -18,7 +18,9 @@ from silent_loom.core.base.errors import FileError
 from silent_loom.core.base.srgb import decode_srgb
 from silent_loom.core.files import Limits, read, write
 from silent_loom.core.files.codes import quantise
+from silent_loom.core.files.png import chunk
 from silent_loom.core.files.profile import TableProfile, parse
+from silent_loom.core.files.tags import colour_tag
 
 RAMP = np.linspace(0, 1, 64 * 48 * 3, dtype=np.float32).reshape(48, 64, 3)
 
@@ -329,3 +331,31 @@ def test_alpha_is_never_encoded(channels: int) -> None:
     light = channels - (channels % 2 == 0)
     assert (codes[..., :light] == 188).all()  # sRGB of half the light
     assert (codes[..., light:] == 128).all()
+
+
+def test_a_damaged_profile_of_a_png_is_left_out_with_a_word(tmp_path: Path) -> None:
+    write(tmp_path / "plain.png", np.random.default_rng(0).random((8, 8, 3)).astype(np.float32), colour=False)
+    raw = (tmp_path / "plain.png").read_bytes()
+    (tmp_path / "torn.png").write_bytes(raw[:33] + chunk(b"iCCP", b"p\0\0" + b"this is no zlib stream") + raw[33:])
+    torn, plain = read(tmp_path / "torn.png"), read(tmp_path / "plain.png")
+    assert any("colour profile is damaged" in w for w in torn.warnings), torn.warnings
+    assert np.array_equal(torn.samples, plain.samples)
+    assert plain.warnings == ()
+
+
+@pytest.mark.parametrize(
+    ("chunks", "tag"),
+    [
+        ([], ""),
+        ([(b"sRGB", b"\0")], "srgb"),
+        ([(b"gAMA", struct.pack(">I", 45455))], "srgb"),
+        ([(b"gAMA", struct.pack(">I", 100000))], "linear"),
+        ([(b"iCCP", b"p\0\0x")], "profile"),
+        ([(b"gAMA", b"1")], ""),
+    ],
+)
+def test_colour_tags_are_read_from_the_header(tmp_path: Path, chunks: list[tuple[bytes, bytes]], tag: str) -> None:
+    write(tmp_path / "plain.png", np.zeros((4, 4, 3), np.float32), colour=False)
+    raw = (tmp_path / "plain.png").read_bytes()
+    (tmp_path / "t.png").write_bytes(raw[:33] + b"".join(chunk(k, b) for k, b in chunks) + raw[33:])
+    assert colour_tag(tmp_path / "t.png") == tag

@@ -132,7 +132,8 @@ document.addEventListener("alpine:init", () => {
     async open(files) {
       if (!files.length) return;
       this.error = "";
-      if (files.some((f) => /\.(gltf|glb|mtlx)$/i.test(f.name))) return this.elsewhere(files);
+      const ours = files.some((f) => f.name === "manifest.json"); // a delivery of our own says itself what its pictures hold
+      if (!ours && files.some((f) => /\.(gltf|glb|mtlx)$/i.test(f.name))) return this.elsewhere(files);
       this.busy = `Looking at ${files.length === 1 ? files[0].name : `${files.length} files`} …`;
       const form = new FormData();
       for (const f of files) form.append("files", f, f.name);
@@ -144,12 +145,12 @@ document.addEventListener("alpine:init", () => {
       const kinds = Object.fromEntries(found.threads.map((t) => [t.name, t.kind]));
       this.tableError = "";
       this.sets = found.sets.map((s, i) => ({
-        key: i, name: s.name.replace(/_/g, " ") || "Material", width: length(1000), depth: length(10), repeats: true, notes: s.notes, missing: "",
+        key: i, name: s.name.replace(/_/g, " ") || "Material", width: length(s.width_mm || 1000), depth: length(s.depth_mm || 10), repeats: true, notes: s.notes, doubts: s.doubts, missing: "",
         rows: s.files.flatMap((f, j) => f.channels.map((c, k) => ({
           key: `${j}.${k}`, path: f.path, file: k ? "" : f.file, facts: k ? "" : `${f.width} × ${f.height}, ${f.bits} bit`, notes: k ? [] : f.notes,
           channel: c.channel, looks: c.looks_like + (kinds[c.map] === "normal" ? `, green ${f.green}${f.green_confidence ? ` (${Math.round(100 * f.green_confidence)} %)` : ""}` : ""),
           map: c.map === "smoothness" ? "roughness" : this.options.some((o) => o.name === c.map) ? c.map : "", invert: c.map === "smoothness", green_down: kinds[c.map] === "normal" && f.green === "down", label: `${f.file}, ${c.channel}`,
-          get isNormal() { return kinds[this.map] === "normal"; }, get isRough() { return this.map === "roughness"; },
+          get isNormal() { return kinds[this.map] === "normal"; }, get isRough() { return this.map === "roughness"; }, get isHeight() { return this.map === "height"; },
         }))),
       }));
       for (const s of this.sets) { const seen = new Set(); for (const r of s.rows) { if (r.map && seen.has(r.map)) r.map = ""; seen.add(r.map); } }
@@ -167,6 +168,24 @@ document.addEventListener("alpine:init", () => {
       const left = made.materials.flatMap((m) => m.left_out.map((w) => `${m.name}: ${w}`));
       if (made.materials.length === 1 && !left.length) location.href = `/bench/${made.materials[0].id}`;
       else { if (left.length) this.error = `Taken in; left out: ${left.join("; ")}. It stands under Origin as well.`; this.load(); }
+    },
+    // Two sets that are one material: the rows of the second go to the first
+    join(s) {
+      const at = this.sets.indexOf(s), first = this.sets[at - 1];
+      const taken = new Set(first.rows.map((r) => r.map).filter(Boolean));
+      for (const r of s.rows) if (taken.has(r.map)) r.map = "";
+      first.rows.push(...s.rows.map((r) => Object.assign(r, { key: `${s.key}-${r.key}` })));
+      first.notes.push(...s.notes.filter((n) => !n.startsWith("No base colour")));
+      this.sets.splice(at, 1);
+      this.lacks(first);
+    },
+    // What the maps of a set say together, put right: two of them change places, or one is turned over
+    settle(s, doubt) {
+      const [a, b] = doubt.maps.map((name) => s.rows.find((r) => r.map === name));
+      if (doubt.mend === "swap" && a && b) { [a.map, b.map] = [b.map, a.map]; [a.invert, b.invert] = [b.invert, a.invert]; }
+      else if (a) a.invert = !a.invert;
+      s.doubts = s.doubts.filter((d) => d !== doubt);
+      this.lacks(s);
     },
     // What a set lacks, and what it will be made from; asked again when the table changes
     async lacks(s) {
@@ -187,7 +206,7 @@ document.addEventListener("alpine:init", () => {
           if (!(s.width_mm >= 0.01)) throw new Error(`${s.name}: how wide is a repeat? Type for example 1 m, 60 cm or 5 in.`);
         }
         for (const s of this.sets) {
-          const maps = s.rows.filter((r) => r.map).map((r) => ({ path: r.path, thread: r.map, channel: r.channel, invert: r.map === "roughness" && r.invert, green_down: r.isNormal && r.green_down }));
+          const maps = s.rows.filter((r) => r.map).map((r) => ({ path: r.path, thread: r.map, channel: r.channel, invert: (r.isRough || r.isHeight) && r.invert, green_down: r.isNormal && r.green_down }));
           if (maps.length) last = await post("/api/open/make", { token: this.token, name: s.name, maps, width_mm: s.width_mm, depth_mm: s.depth_mm, repeats: s.repeats });
         }
       } catch (e) { this.tableError = e.message; return; }
