@@ -17,6 +17,10 @@ from silent_loom.core.elsewhere.laid import Piece, density_mm, painted
 from silent_loom.core.elsewhere.sampling import places, sampled
 from silent_loom.core.files.mesh import faces_of, node_matrix
 
+BAND = 256
+"""Rows that a texture is drawn in at a time."""
+MOST_REPEATS = 16.0
+"""How many times a transform lays a texture over the sheet at most before the sheet no longer grows with it."""
 MOST_NODES = 100_000
 """Nodes that are walked; a circle of them ends there."""
 SIZE = 1024
@@ -105,7 +109,7 @@ class _Material:
         h, w = max(shapes, key=lambda s: s[0] * s[1]) if shapes else (SIZE, SIZE)
         if self.shared is None and shapes:
             more = max(float(np.abs(transform_of(t)[:2, :2]).max()) for t in self._textures().values())
-            w, h = (max(1, round(n * max(1.0, more))) for n in (w, h))
+            w, h = (max(1, round(n * min(max(1.0, more), MOST_REPEATS))) for n in (w, h))
         longer = self.asked or min(MOST, max(w, h))
         return max(1, round(w * longer / max(w, h))), max(1, round(h * longer / max(w, h)))
 
@@ -118,12 +122,19 @@ class _Material:
             self.left.append(f"the {use} texture, which lies by other UVs than the rest")
             return None
         w, h = self.size
-        uv = places(w, h)
-        if self.shared is None:
-            down = np.stack([uv[..., 0], 1 - uv[..., 1], np.ones((h, w))], axis=-1) @ transform_of(told).T
-            uv = np.stack([down[..., 0], 1 - down[..., 1]], axis=-1)
+        picture = self.file.picture(told["index"])
+        if self.shared is not None and picture.shape[:2] == (h, w):
+            return picture  # texel for texel
         wrap: Any = self.file.wraps(told["index"])
-        return sampled(self.file.picture(told["index"]), uv, wrap)
+        out = np.empty((h, w, picture.shape[2]), np.float32)
+        for y in range(0, h, BAND):
+            rows = slice(y, min(h, y + BAND))
+            uv = places(w, h, rows)
+            if self.shared is None:
+                down = np.stack([uv[..., 0], 1 - uv[..., 1], np.ones(uv.shape[:2])], axis=-1) @ transform_of(told).T
+                uv = np.stack([down[..., 0], 1 - down[..., 1]], axis=-1)
+            out[rows] = sampled(picture, uv, wrap)
+        return out
 
     def _uv_set(self, told: Mapping[str, Any]) -> int:
         moved = (told.get("extensions") or {}).get("KHR_texture_transform") or {}

@@ -7,6 +7,7 @@ import binascii
 import json
 import struct
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +17,7 @@ from numpy.typing import NDArray
 from silent_loom.core.base.errors import FileError
 from silent_loom.core.elsewhere.flat import safe
 from silent_loom.core.files import read
+from silent_loom.core.files.smaller import smaller
 
 MOST_BYTES = 1 << 30
 _COMPONENTS = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
@@ -161,6 +163,10 @@ class GltfFile:
         return names.get(sampler.get("wrapS", 10497), "periodic"), names.get(sampler.get("wrapT", 10497), "periodic")
 
 
+MOST_PIXELS = 8192 * 8192
+"""Pixels of a texture that are used: maps are worked out to no more; a larger one is reduced as it is read."""
+
+
 def codes_of(path: Path, name: str = "") -> NDArray[np.float32]:
     """A picture's codes, 0…1, shape (H, W, 4); grey in all three channels, alpha 1 where there is none.
 
@@ -168,25 +174,11 @@ def codes_of(path: Path, name: str = "") -> NDArray[np.float32]:
     ------
     FileError
     """
-    found = read(path, name=name or path.name)
-    samples = found.samples
-    values = (
-        samples.astype(np.float32) / np.float32(np.iinfo(samples.dtype).max)
-        if samples.dtype.kind in "iu"
-        else samples.astype(np.float32)
-    )
-    if values.ndim == 2:
-        values = values[..., None]
-    colour = np.repeat(values[..., :1], 3, axis=-1) if values.shape[-1] < 3 else values[..., :3]
-    alpha = found.alpha
-    if alpha is None:
-        plane = np.ones((*colour.shape[:2], 1), np.float32)
-    else:
-        whole = np.asarray(alpha)
-        plane = (
-            whole.astype(np.float32) / np.float32(np.iinfo(whole.dtype).max)
-            if whole.dtype.kind in "iu"
-            else whole.astype(np.float32)
-        )
-        plane = plane.reshape(*colour.shape[:2], 1)
-    return np.concatenate([colour, plane], axis=-1)
+    found = smaller(read(path, name=name or path.name), MOST_PIXELS)
+    out = np.ones((found.height, found.width, 4), np.float32)
+    for y in range(0, found.height, 512):  # a large texture is never in memory twice
+        rows = slice(y, y + 512)
+        out[rows, :, :3] = replace(found, samples=found.samples[rows]).data()
+        if found.alpha is not None:
+            out[rows, :, 3] = replace(found, alpha=found.alpha[rows]).alpha_plane()
+    return out

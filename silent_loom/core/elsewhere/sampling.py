@@ -11,14 +11,14 @@ Wrap = Literal["periodic", "clamp", "mirror", "constant"]
 Values = NDArray[np.float32]
 
 
-def places(width: int, height: int) -> Values:
-    """Middles of texels as u to the right and v up, shape (H, W, 2).
+def places(width: int, height: int, rows: slice = slice(None)) -> Values:
+    """Middles of texels as u to the right and v up, shape (H, W, 2); of some rows alone where they are named.
 
     >>> places(2, 2).tolist()
     [[[0.25, 0.75], [0.75, 0.75]], [[0.25, 0.25], [0.75, 0.25]]]
     """
     u = (np.arange(width, dtype=np.float64) + 0.5) / width
-    v = 1 - (np.arange(height, dtype=np.float64) + 0.5) / height
+    v = 1 - (np.arange(height, dtype=np.float64)[rows] + 0.5) / height
     return np.stack(np.broadcast_arrays(u[None, :], v[:, None]), axis=-1).astype(np.float64)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -10,6 +10,7 @@ import numpy as np
 from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.files import Picture
+from silent_loom.core.files.smaller import middle, smaller
 from silent_loom.core.look.meters.repetition_meter import repetition
 from silent_loom.core.look.meters.seam_meter import seams
 from silent_loom.core.look.quality import sharpness
@@ -42,11 +43,11 @@ def guess_kind(picture: Picture) -> KindGuess:
     >>> guess_kind(Picture(np.full((4, 4, 3), [128, 128, 255], np.uint8), None, SRGB, 8, "png")).kind
     <Kind.NORMAL: 'normal'>
     """
-    s = picture.data()
-    step = max(1, int(np.sqrt(s.shape[0] * s.shape[1] / 250_000)))
-    s = s[::step, ::step]
+    step = max(1, int(np.sqrt(picture.width * picture.height / 250_000)))
+    seen = replace(picture, samples=np.ascontiguousarray(picture.samples[::step, ::step]))
+    s = seen.data()
     if s.shape[2] == 3:
-        n = picture.directions(step)
+        n = seen.directions()
         length = np.sqrt(np.square(n).sum(2))
         near = float((np.abs(length - 1) < 0.06).mean())
         up = float((n[..., 2] > 0).mean())
@@ -87,7 +88,8 @@ def inspect(picture: Picture) -> dict[str, Any]:
     >>> told["width"], told["kind"], told["repetition"]
     (64, 'data', 0.0)
     """
-    guess = guess_kind(picture)
+    guess, whole = guess_kind(picture), picture
+    picture = smaller(whole)
     if guess.kind is Kind.COLOUR:
         image = Image(picture.colour(), Kind.COLOUR, wraps=True)
     elif guess.kind is Kind.NORMAL:
@@ -98,7 +100,9 @@ def inspect(picture: Picture) -> dict[str, Any]:
         picture.colour() if picture.bits < 32 or picture.samples.shape[2] == 3 else np.repeat(picture.data()[..., :1], 3, 2),
         Kind.COLOUR,
     )
-    grey = encode_srgb(np.clip(as_light.pixels, 0, 1).mean(2)).astype(np.float32)
+    fine = middle(whole, 4096) if picture is not whole else None  # sharpness is in the pixels themselves
+    light = as_light.pixels if fine is None else fine.colour()
+    grey = encode_srgb(np.clip(light, 0, 1).mean(2)).astype(np.float32)
     measured = image
     if max(image.width, image.height) > 4096:
         scale = 4096 / max(image.width, image.height)
@@ -126,13 +130,13 @@ def inspect(picture: Picture) -> dict[str, Any]:
             ],
         }
         if guess.kind is Kind.COLOUR and not shared.packed and not tiny:
-            more["photo_report"] = report(picture).as_dict()
+            more["photo_report"] = report(whole).as_dict()
     kind, sure = str(guess.kind), guess.confidence
     if more.get("packed"):  # several grey maps: whatever they look like together, they are no colour
         kind, sure = str(Kind.DATA), float(more["packed_confidence"])
     return {
-        "width": picture.width,
-        "height": picture.height,
+        "width": whole.width,
+        "height": whole.height,
         "bits": picture.bits,
         "channels": picture.channels,
         "kind": kind,

@@ -14,6 +14,7 @@ from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.files import Picture
+from silent_loom.core.files.smaller import smaller
 from silent_loom.core.moving.resample import reduce_area
 from silent_loom.core.weave import registry
 
@@ -87,6 +88,10 @@ def cure(can: str, settings: dict[str, Any], words: str, *, at_most: bool = Fals
     return Cure(registry.able(can), settings, words, at_most, at_least)
 
 
+ENOUGH = 32_000_000
+"""Pixels of a photo whose light is looked at; beyond it blocks of codes are averaged first."""
+
+
 @dataclass
 class Seen:
     """A photo as it is looked at, shared by all findings.
@@ -145,7 +150,8 @@ def seen(picture: Picture, width_mm: float | None, task: Task) -> Seen:
     top = 1.0 if whole.dtype == np.float32 else float(np.iinfo(codes.dtype).max)
     small_codes = cv2.resize(whole, (sw, sh), interpolation=cv2.INTER_AREA).astype(np.float32) / np.float32(top)
     task.checkpoint()
-    light_source = picture.half if 2 * sw <= w + 1 and 2 * sh <= h + 1 else picture.colour()
+    less = smaller(picture, ENOUGH)
+    light_source = less.half if less is picture and 2 * sw <= w + 1 and 2 * sh <= h + 1 else less.colour()
     small = reduce_area(light_source, sw, sh) if scale < 1 else light_source
     image = Image(np.ascontiguousarray(small), Kind.COLOUR, (float(w), float(h)))
     return Seen(picture, width_mm, whole, top, small_codes, image)
