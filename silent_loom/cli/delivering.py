@@ -281,7 +281,9 @@ def archive(
 
     loaded()
     with library(data) as store:
-        write_archive(store, found(store, material), out)
+        lost = write_archive(store, found(store, material), out)
+    for name in lost:
+        print(f"note: the state of the snapshot '{name}' cannot be read any more and was left out", file=sys.stderr)
     print(f"{material} in {out}")
 
 
@@ -297,6 +299,6 @@ def take_in(
     loaded()
     if not file.is_file():
         raise FileError("there is no such file", str(file), "Check the path.")
-    with library(data) as store, file.open("rb") as stream:
+    with library(data, new=True) as store, file.open("rb") as stream:
         state = read_archive(store, stream, file.name)
     print(f"{state.name} ({state.id})")

@@ -13,25 +13,27 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from silent_loom import __version__
-from silent_loom.core.base.errors import FileError, LoomError, refusal
+from silent_loom.core.base.bounded_json import MOST_BYTES, loads
+from silent_loom.core.base.errors import REFUSALS, FileError, LoomError, refusal
 from silent_loom.core.delivery.placing import sha256
 from silent_loom.core.files.place import drop, place
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.core.weave.rows.upgrade import parsed
 from silent_loom.store.snapshots import Snapshots
-from silent_loom.store.states import Origin, State
+from silent_loom.store.states import Missing, Origin, State, Unreadable
 from silent_loom.store.store import Store
 
 FORMAT = 1
 FACTS, SOURCES = "material.json", "sources/"
 ENDING = ".material.zip"
-MOST_FACTS = 256 << 20
+MOST_FACTS = MOST_BYTES
 """Bytes of the weave and its snapshots, unpacked."""
 MOST_SOURCE = 8 << 30
 
 
-def write_archive(store: Store, ident: str, path: Path) -> None:
-    """Write a material into one file; what was there before is not overwritten.
+def write_archive(store: Store, ident: str, path: Path) -> list[str]:
+    """Write a material into one file; what was there before is not overwritten. Names of snapshots are given whose states
+    cannot be read any more: they are left out.
 
     Raises
     ------
@@ -40,7 +42,12 @@ def write_archive(store: Store, ident: str, path: Path) -> None:
     """
     state = store.get(ident)
     snapshots = Snapshots(store).of(ident)
-    weaves = [(s.name, store.weave_at(ident, s.entry)) for s in reversed(snapshots)]
+    weaves, lost = [], []
+    for s in reversed(snapshots):
+        try:
+            weaves.append((s.name, store.weave_at(ident, s.entry)))
+        except (Missing, Unreadable):  # a name without its state is no reason to keep everything else here
+            lost.append(s.name)
     sources = {d: s for w in (state.weave, *(w for _, w in weaves)) for d, s in w.sources.items()}
     facts: dict[str, Any] = {
         "format": FORMAT,
@@ -49,6 +56,7 @@ def write_archive(store: Store, ident: str, path: Path) -> None:
         "origin": asdict(state.origin),
         "weave": state.weave.model_dump(mode="json"),
         "snapshots": [{"name": n, "weave": w.model_dump(mode="json")} for n, w in weaves],
+        **({"lost_snapshots": lost} if lost else {}),
     }
     try:
         handle, partial = tempfile.mkstemp(prefix=f".{path.stem}.", dir=path.parent)
@@ -64,6 +72,7 @@ def write_archive(store: Store, ident: str, path: Path) -> None:
                     raise FileError("a source of this material is gone", sources[digest].name, "Bring it in again.")
                 out.write(file, SOURCES + digest)
         place(partial, path)
+        return lost
     except FileExistsError:
         raise LoomError("there is already a file of this name", path.name, "Choose another.") from None
     except OSError as error:
@@ -92,7 +101,11 @@ def read_archive(store: Store, stream: BinaryIO, called: str) -> State:
         raise FileError(
             "this is not an archive of a material, or it is damaged", called, "Write it again where it came from."
         ) from None
-    except (OSError, EOFError) as error:
+    except OSError as error:
+        if error.errno in REFUSALS:  # the disk, not the file
+            raise refusal(error, str(store.folder)) from None
+        raise FileError(f"cannot be read ({type(error).__name__})", called, "Copy it again.") from None
+    except EOFError as error:
         raise FileError(f"cannot be read ({type(error).__name__})", called, "Copy it again.") from None
     origin = facts.get("origin") if isinstance(facts.get("origin"), dict) else {}
     known = {k: str(v) for k, v in (origin or {}).items() if k in Origin.__dataclass_fields__}
@@ -112,7 +125,7 @@ def _facts(archive: zipfile.ZipFile, called: str) -> dict[str, Any]:
     try:
         if archive.getinfo(FACTS).file_size > MOST_FACTS:
             raise FileError("what it says of the material is too large", called, "Write it again where it came from.")
-        facts = json.loads(archive.read(FACTS))
+        facts = loads(archive.read(FACTS), called)
     except (KeyError, ValueError, RuntimeError):
         raise FileError("this is not an archive of a material", called, f"Its name ends in {ENDING}.") from None
     if not isinstance(facts, dict) or not isinstance(facts.get("format"), int):

@@ -72,16 +72,27 @@ class StoredJobs:
 
 
 def _facts(row: t.StoredJob) -> JobFacts:
+    try:
+        return _read(row)
+    except (ValueError, TypeError, RecursionError):
+        words = "what was noted of this job cannot be read"
+        return JobFacts(str(row.id), str(row.kind), str(row.title), str(row.material_id), {}, "failed", "failed", words)
+
+
+def _read(row: t.StoredJob) -> JobFacts:
+    settings, result, log = (json.loads(text) for text in (row.settings, row.result, row.log))
+    if not isinstance(settings, dict) or not isinstance(result, dict) or not isinstance(log, list):
+        raise ValueError
     return JobFacts(
         row.id,
         row.kind,
         row.title,
         row.material_id,
-        json.loads(row.settings),
+        settings,
         row.state,
         row.words,
         row.error,
-        json.loads(row.result),
-        tuple(json.loads(row.log)),
+        result,
+        tuple(str(line) for line in log),
         row.seconds,
     )

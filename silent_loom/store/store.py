@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import secrets
 import threading
+import zipfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import asdict
@@ -170,7 +171,7 @@ class Store:
         with self._sessions() as session:
             condition = t.Material.deleted_at.is_not(None) if binned else t.Material.deleted_at.is_(None)
             rows = session.scalars(select(t.Material).where(condition).order_by(t.Material.updated_at.desc()))
-            return [Listed(m.id, m.name, m.head_id, m.updated_at, m.deleted_at, _origin(m)) for m in rows]
+            return [_listed(m) for m in rows]
 
     def last_readable(self, ident: str) -> State:
         """Back to the newest state before the present one that can be read, where that one cannot.
@@ -297,24 +298,32 @@ class Store:
             material.note = origin.note.strip()[:5000]
             return self._state(session, ident)
 
-    def put_in_bin(self, ident: str) -> State:
-        """Out of sight, and nothing lost."""
+    def put_in_bin(self, ident: str) -> Listed:
+        """Out of sight, and nothing lost; also where its state cannot be read."""
         with self._writing, self._writes.begin() as session:
-            self._material(session, ident).deleted_at = t.now()
-            return self._state(session, ident)
+            material = self._material(session, ident)
+            material.deleted_at = t.now()
+            return _listed(material)
 
-    def restore(self, ident: str) -> State:
+    def restore(self, ident: str) -> Listed:
         with self._writing, self._writes.begin() as session:
             material = self._material(session, ident)
             material.deleted_at, material.updated_at = None, t.now()
-            return self._state(session, ident)
+            return _listed(material)
 
     # --- decisions and deliveries ---------------------------------------------------------------------------
 
     def get_decision(self, key: str) -> Decision | None:
         with self._sessions() as session:
             kept = session.get(t.KeptDecision, key)
-        return None if kept is None else Decision.from_bytes(kept.body)
+        if kept is None:
+            return None
+        try:
+            return Decision.from_bytes(kept.body)
+        except (ValueError, KeyError, TypeError, EOFError, OSError, zipfile.BadZipFile):  # made again, as any decision can be
+            with self._writing, self._writes.begin() as session:
+                session.execute(delete(t.KeptDecision).where(t.KeptDecision.key == key))
+            return None
 
     def put_decision(self, key: str, decision: Decision) -> None:
         with self._writing, self._writes.begin() as session:
@@ -410,7 +419,7 @@ class Store:
 
         try:
             return unpacked(entry.weave, fetch)
-        except (ValueError, KeyError, TypeError, AttributeError, LoomError):
+        except (ValueError, KeyError, TypeError, AttributeError, RecursionError, LoomError):
             raise Unreadable(
                 "this state cannot be read", f"state {entry.id}", "Go back to an earlier one: they are all kept."
             ) from None
@@ -438,6 +447,10 @@ class Store:
         wanted = select(func.count()).select_from(t.Material)
         with self._sessions() as session:
             return int(session.scalar(wanted.where(t.Material.deleted_at.is_not(None)) if binned else wanted) or 0)
+
+
+def _listed(m: t.Material) -> Listed:
+    return Listed(m.id, m.name, m.head_id, m.updated_at, m.deleted_at, _origin(m))
 
 
 def _origin(m: t.Material) -> Origin:

@@ -2,10 +2,44 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import UTC, datetime
+from typing import Any
 
-from sqlalchemy import Boolean, DateTime, ForeignKey, Index, Integer, LargeBinary, String, Text
+from sqlalchemy import Boolean, DateTime, Dialect, ForeignKey, Index, Integer, LargeBinary, String, Text, TypeDecorator
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+LONG_AGO = datetime(1970, 1, 1, tzinfo=UTC)
+
+
+class Moment(TypeDecorator[datetime]):
+    """A date; one that cannot be read is long ago, so that a single bad one hides nothing else."""
+
+    impl = DateTime(timezone=True)
+    cache_ok = True
+
+    def result_processor(self, dialect: Dialect, coltype: object) -> Callable[[Any], Any] | None:
+        read = super().result_processor(dialect, coltype)
+
+        def process(value: Any) -> Any:
+            try:
+                return value if read is None else read(value)
+            except (ValueError, TypeError):
+                return LONG_AGO
+
+        return process
+
+
+class Words(TypeDecorator[str]):
+    """A text; what is none is told as one."""
+
+    impl = String
+    cache_ok = True
+
+    def process_result_value(self, value: Any, dialect: Dialect) -> Any:
+        if value is None or isinstance(value, str):
+            return value
+        return value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
 
 
 def now() -> datetime:
@@ -21,15 +55,15 @@ class Material(Base):
 
     __tablename__ = "materials"
     id: Mapped[str] = mapped_column(String(16), primary_key=True)
-    name: Mapped[str] = mapped_column(String(200))
-    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
-    updated_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
-    deleted_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True), default=None)
+    name: Mapped[str] = mapped_column(Words(200))
+    created_at: Mapped[datetime] = mapped_column(Moment, default=now)
+    updated_at: Mapped[datetime] = mapped_column(Moment, default=now)
+    deleted_at: Mapped[datetime | None] = mapped_column(Moment, default=None)
     head_id: Mapped[int] = mapped_column(Integer, default=0)
-    author: Mapped[str] = mapped_column(String(200), default="")
-    origin: Mapped[str] = mapped_column(String(500), default="")
-    licence: Mapped[str] = mapped_column(String(200), default="")
-    sale: Mapped[str] = mapped_column(String(10), default="unknown")
+    author: Mapped[str] = mapped_column(Words(200), default="")
+    origin: Mapped[str] = mapped_column(Words(500), default="")
+    licence: Mapped[str] = mapped_column(Words(200), default="")
+    sale: Mapped[str] = mapped_column(Words(10), default="unknown")
     note: Mapped[str] = mapped_column(Text, default="")
 
 
@@ -42,9 +76,9 @@ class Entry(Base):
     parent_id: Mapped[int | None] = mapped_column(Integer, default=None)
     redo_id: Mapped[int | None] = mapped_column(Integer, default=None)
     """Where redo goes: the child that was left last."""
-    label: Mapped[str] = mapped_column(String(300))
+    label: Mapped[str] = mapped_column(Words(300))
     weave: Mapped[str] = mapped_column(Text)
-    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+    created_at: Mapped[datetime] = mapped_column(Moment, default=now)
     aside: Mapped[bool] = mapped_column(Boolean, default=False)
     """Kept beside the line because another window had gone on from the same state."""
     __table_args__ = (Index("entries_by_material", "material_id", "id"),)
@@ -63,7 +97,7 @@ class Blob(Base):
 
     __tablename__ = "blobs"
     digest: Mapped[str] = mapped_column(String(64), primary_key=True)
-    name: Mapped[str] = mapped_column(String(300))
+    name: Mapped[str] = mapped_column(Words(300))
     format: Mapped[str] = mapped_column(String(16))
     bytes: Mapped[int] = mapped_column(Integer)
     width: Mapped[int] = mapped_column(Integer)
@@ -71,7 +105,7 @@ class Blob(Base):
     focal_px: Mapped[float] = mapped_column(default=0.0)
     focal_error: Mapped[float] = mapped_column(default=0.0)
     alpha: Mapped[bool] = mapped_column(Boolean, default=False)
-    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+    created_at: Mapped[datetime] = mapped_column(Moment, default=now)
 
 
 class KeptDecision(Base):
@@ -80,7 +114,7 @@ class KeptDecision(Base):
     __tablename__ = "decisions"
     key: Mapped[str] = mapped_column(String(64), primary_key=True)
     body: Mapped[bytes] = mapped_column(LargeBinary)
-    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+    created_at: Mapped[datetime] = mapped_column(Moment, default=now)
 
 
 class Delivery(Base):
@@ -89,11 +123,11 @@ class Delivery(Base):
     __tablename__ = "deliveries"
     id: Mapped[str] = mapped_column(String(16), primary_key=True)
     material_id: Mapped[str] = mapped_column(ForeignKey("materials.id", ondelete="CASCADE"))
-    file: Mapped[str] = mapped_column(String(300))
+    file: Mapped[str] = mapped_column(Words(300))
     profile: Mapped[str] = mapped_column(String(50))
     size: Mapped[int] = mapped_column(Integer)
     bytes: Mapped[int] = mapped_column(Integer)
-    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+    created_at: Mapped[datetime] = mapped_column(Moment, default=now)
 
 
 class StoredJob(Base):
@@ -102,7 +136,7 @@ class StoredJob(Base):
     __tablename__ = "jobs"
     id: Mapped[str] = mapped_column(String(16), primary_key=True)
     kind: Mapped[str] = mapped_column(String(40))
-    title: Mapped[str] = mapped_column(String(300))
+    title: Mapped[str] = mapped_column(Words(300))
     material_id: Mapped[str] = mapped_column(String(16), default="")
     settings: Mapped[str] = mapped_column(Text, default="{}")
     state: Mapped[str] = mapped_column(String(10))
@@ -111,7 +145,7 @@ class StoredJob(Base):
     result: Mapped[str] = mapped_column(Text, default="{}")
     log: Mapped[str] = mapped_column(Text, default="[]")
     seconds: Mapped[float] = mapped_column(default=0.0)
-    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+    created_at: Mapped[datetime] = mapped_column(Moment, default=now)
     __table_args__ = (Index("jobs_by_state", "state", "created_at"),)
 
 
@@ -122,8 +156,8 @@ class Snapshot(Base):
     id: Mapped[str] = mapped_column(String(16), primary_key=True)
     material_id: Mapped[str] = mapped_column(ForeignKey("materials.id", ondelete="CASCADE"))
     entry_id: Mapped[int] = mapped_column(Integer)
-    name: Mapped[str] = mapped_column(String(200))
-    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+    name: Mapped[str] = mapped_column(Words(200))
+    created_at: Mapped[datetime] = mapped_column(Moment, default=now)
     __table_args__ = (Index("snapshots_by_material", "material_id", "created_at"),)
 
 
@@ -132,12 +166,12 @@ class Model(Base):
 
     __tablename__ = "models"
     id: Mapped[str] = mapped_column(String(16), primary_key=True)
-    name: Mapped[str] = mapped_column(String(200))
+    name: Mapped[str] = mapped_column(Words(200))
     digest: Mapped[str] = mapped_column(String(64))
     format: Mapped[str] = mapped_column(String(8))
     corners: Mapped[int] = mapped_column(Integer)
     triangles: Mapped[int] = mapped_column(Integer)
-    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+    created_at: Mapped[datetime] = mapped_column(Moment, default=now)
 
 
 class Recipe(Base):
@@ -145,13 +179,13 @@ class Recipe(Base):
 
     __tablename__ = "recipes"
     id: Mapped[str] = mapped_column(String(16), primary_key=True)
-    name: Mapped[str] = mapped_column(String(120))
-    title: Mapped[str] = mapped_column(String(200))
+    name: Mapped[str] = mapped_column(Words(120))
+    title: Mapped[str] = mapped_column(Words(200))
     says: Mapped[str] = mapped_column(Text, default="")
     words: Mapped[str] = mapped_column(Text, default="")
     version: Mapped[int] = mapped_column(Integer, default=1)
-    created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
-    deleted_at: Mapped[datetime | None] = mapped_column(DateTime(timezone=True), default=None)
+    created_at: Mapped[datetime] = mapped_column(Moment, default=now)
+    deleted_at: Mapped[datetime | None] = mapped_column(Moment, default=None)
 
 
 class RecipeVersion(Base):

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import secrets
 from contextlib import suppress
-from http.cookies import CookieError, SimpleCookie
 from urllib.parse import parse_qs, urlsplit
 
 from starlette.datastructures import Headers
@@ -18,11 +17,33 @@ POLICY = (
 _LOOPBACK = {"127.0.0.1", "localhost", "[::1]"}
 _READS = {"GET", "HEAD", "OPTIONS"}
 COOKIE = "loom-token"
+HEADERS = [
+    (b"content-security-policy", POLICY.encode()),
+    (b"x-content-type-options", b"nosniff"),
+    (b"referrer-policy", b"same-origin"),
+    (b"cross-origin-resource-policy", b"same-origin"),
+]
+"""Of every answer, refusals as well as pages."""
 _OTHER_SITE = "This request came from another site's page and was refused."
+
+
+def cookies(headers: Headers) -> list[str]:
+    """Values of our cookie, wherever it stands: a malformed one of somebody else's beside it says nothing of ours."""
+    parts = (part.strip() for line in headers.getlist("cookie") for part in line.split(";"))
+    return [part.removeprefix(f"{COOKIE}=").strip('"') for part in parts if part.startswith(f"{COOKIE}=")]
 
 
 class TooLarge(Exception):
     """A body is larger than is taken."""
+
+
+def _with_headers(send: Send) -> Send:
+    async def sent(message: Message) -> None:
+        if message["type"] == "http.response.start":
+            message["headers"] = [*message.get("headers", []), *HEADERS]
+        await send(message)
+
+    return sent
 
 
 def _name_of(host: str) -> str:
@@ -56,6 +77,7 @@ class Guard:
             await self.app(scope, receive, send)
             return
         headers = Headers(scope=scope)
+        send = _with_headers(send)
         refusal = self._refusal(scope["method"], headers)
         if refusal:
             await JSONResponse({"error": refusal}, 403)(scope, receive, send)
@@ -77,23 +99,16 @@ class Guard:
                 raise TooLarge
             return message
 
-        async def with_policy(message: Message) -> None:
+        async def watched(message: Message) -> None:
             nonlocal begun
             if over and not begun:  # whatever was made of a body that broke off
                 return
             if message["type"] == "http.response.start":
                 begun = True
-                extra = [
-                    (b"content-security-policy", POLICY.encode()),
-                    (b"x-content-type-options", b"nosniff"),
-                    (b"referrer-policy", b"same-origin"),
-                    (b"cross-origin-resource-policy", b"same-origin"),
-                ]
-                message["headers"] = [*message["headers"], *extra]
             await send(message)
 
         with suppress(TooLarge):
-            await self.app(scope, bounded, with_policy)
+            await self.app(scope, bounded, watched)
         if over and not begun:
             await JSONResponse({"error": "The file is too large. Make it smaller."}, 413)(scope, receive, send)
 
@@ -113,15 +128,11 @@ class Guard:
 
     async def _knows(self, scope: Scope, headers: Headers, receive: Receive, send: Send) -> bool:
         """Whether a request brings the token; answered here where it does not, or brings it in its address."""
-        try:
-            kept = SimpleCookie(headers.get("cookie", "")).get(COOKIE)
-        except CookieError:
-            kept = None
-        if kept is not None and secrets.compare_digest(kept.value.encode(), self.token.encode()):
+        if any(secrets.compare_digest(value.encode("utf-8", "replace"), self.token.encode()) for value in cookies(headers)):
             return True
         given = parse_qs(scope.get("query_string", b"").decode("latin-1")).get("token", [""])[0]
         if secrets.compare_digest(given.encode(), self.token.encode()):
-            answer = RedirectResponse(scope["path"], 303)
+            answer = RedirectResponse("/" + scope["path"].lstrip("/\\"), 303)  # '//host' would lead elsewhere
             answer.set_cookie(COOKIE, self.token, httponly=True, samesite="strict")
             await answer(scope, receive, send)
             return False

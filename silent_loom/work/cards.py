@@ -7,6 +7,7 @@ import os
 import tempfile
 from typing import Any
 
+from silent_loom.core.base.errors import NotMade
 from silent_loom.core.base.parallel import IDLE, Rank, Task
 from silent_loom.core.files.place import drop, place
 from silent_loom.core.files.png import png_bytes
@@ -28,7 +29,10 @@ def pictured(
 ) -> bytes:
     """A weave under light, PNG."""
     plan = evaluator.plan(weave)
-    maps = evaluator.ask_many(weave, [t for t in PICTURE_MAPS if t in plan.threads], texels, task)
+    shown = [t for t in PICTURE_MAPS if t in plan.threads]
+    if not shown:
+        raise NotMade("this weave makes no map that light falls on", "weave", "Add a step that brings something in.")
+    maps = evaluator.ask_many(weave, shown, texels, task)
     return png_bytes(lit(maps, width, height, 1.0), colour=True)
 
 
@@ -66,9 +70,12 @@ class Cards:
         body = self.desk.answer(ident, work, entry=entry, rank=Rank.ASIDE, early=True)
         path.parent.mkdir(exist_ok=True)
         handle, partial = tempfile.mkstemp(dir=path.parent, prefix=".part-")
-        with os.fdopen(handle, "wb") as out:
-            out.write(body)
-        place(partial, path, replace=True)
+        try:
+            with os.fdopen(handle, "wb") as out:
+                out.write(body)
+            place(partial, path, replace=True)
+        finally:
+            drop(partial)  # where the disk was full
         if not alone:
             return body
         for old in path.parent.glob(f"{ident}-*.png"):

@@ -147,3 +147,30 @@ def test_one_broken_material_does_not_hide_the_others(client: TestClient, store:
     assert client.get(f"/api/materials/{good['id']}").status_code == 200
     assert client.post(f"/api/materials/{bad['id']}/last-readable").json()["head"] == bad["head"]
     assert not {m["name"]: m for m in client.get("/api/materials").json()["materials"]}["Bad"]["broken"]
+
+
+def test_refusals_carry_the_same_headers_as_pages(tmp_path: Path) -> None:
+    with TestClient(create_app(Store(tmp_path / "d"), warm=False, token="secret"), base_url="http://127.0.0.1") as client:
+        for answer in (
+            client.get("/", headers={"host": "evil.example"}),
+            client.get("/"),
+            client.get("/", params={"token": "secret"}, follow_redirects=False),
+            client.post("/api/open", headers={"content-length": "99999999999", "cookie": "loom-token=secret"}),
+        ):
+            assert "default-src 'self'" in answer.headers["content-security-policy"], answer.status_code
+            assert answer.headers["x-content-type-options"] == "nosniff"
+            assert answer.headers.get_list("content-security-policy") == [answer.headers["content-security-policy"]]
+
+
+def test_a_malformed_cookie_beside_ours_locks_nobody_out(tmp_path: Path) -> None:
+    with TestClient(create_app(Store(tmp_path / "d"), warm=False, token="secret"), base_url="http://127.0.0.1") as client:
+        for cookie in ("a[b]=c; loom-token=secret", 'x="unended; loom-token=secret', "loom-token=wrong; loom-token=secret"):
+            assert client.get("/api/jobs", headers={"cookie": cookie}).status_code == 200, cookie
+        assert client.get("/api/jobs", headers={"cookie": "loom-token=wrong"}).status_code == 401
+
+
+def test_an_address_with_the_token_never_leads_to_another_host(tmp_path: Path) -> None:
+    with TestClient(create_app(Store(tmp_path / "d"), warm=False, token="secret"), base_url="http://127.0.0.1") as client:
+        answer = client.get("http://127.0.0.1//evil.example/x?token=secret", follow_redirects=False)
+        assert answer.status_code == 303
+        assert answer.headers["location"] == "/evil.example/x"

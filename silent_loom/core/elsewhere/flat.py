@@ -16,8 +16,23 @@ from silent_loom.core.weave import threads
 Plane = NDArray[np.float32]
 """Shape (H, W, C); the first row is the top."""
 COLOURS = ("base", "emission", "specular_colour")
+MOST_MATERIALS = 200
+"""Materials of one document that are taken in at a time."""
 MOST = 8192
 """Texels along the longer side that a material made elsewhere is worked out to."""
+
+
+def check_count(count: int, name: str) -> None:
+    """Refuse a document with more materials than anybody wants to look through.
+
+    Raises
+    ------
+    FileError
+
+    >>> check_count(3, "deck.glb")
+    """
+    if count > MOST_MATERIALS:
+        raise FileError(f"it holds {count} materials", name, f"At most {MOST_MATERIALS} are taken at once: export fewer.")
 
 
 @dataclass

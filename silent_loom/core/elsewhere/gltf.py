@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from silent_loom.core.base.errors import FileError
 from silent_loom.core.base.srgb import decode_srgb
-from silent_loom.core.elsewhere.flat import MOST, Flat
+from silent_loom.core.elsewhere.flat import MOST, Flat, check_count
 from silent_loom.core.elsewhere.gltf_file import GltfFile
 from silent_loom.core.elsewhere.laid import Piece, density_mm, painted
 from silent_loom.core.elsewhere.sampling import places, sampled
@@ -65,6 +65,7 @@ def materials(path: Path, size: int = 0) -> list[Flat]:
     told = file.list("materials")
     if not told:
         raise FileError("there is no material in it", path.name, "Choose a file with materials.")
+    check_count(len(told), path.name)
     return [_Material(file, i, one, size).flat() for i, one in enumerate(told)]
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 import binascii
-import json
 import struct
 import tempfile
 from dataclasses import replace
@@ -14,6 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from silent_loom.core.base.bounded_json import loads
 from silent_loom.core.base.errors import FileError
 from silent_loom.core.elsewhere.flat import safe
 from silent_loom.core.files import read
@@ -23,6 +23,10 @@ MOST_BYTES = 1 << 30
 _COMPONENTS = {5120: "<i1", 5121: "<u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 _WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4}
 DAMAGED = "this glTF is damaged"
+
+
+MOST_JSON = 64 << 20
+"""Bytes of the text of a glTF at most; samples lie beside it or in its binary part."""
 
 
 class GltfFile:
@@ -46,7 +50,7 @@ class GltfFile:
         try:
             if body[:4] == b"glTF":
                 body = self._chunks(body)
-            self.json: dict[str, Any] = json.loads(body.decode("utf-8"))
+            self.json: dict[str, Any] = loads(body, path.name, most_bytes=MOST_JSON)
             version = str(self.json["asset"]["version"])
         except (ValueError, KeyError, TypeError, struct.error):
             raise FileError("this is no glTF", path.name, "Export it again as glTF 2.0 or GLB.") from None

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import struct
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,6 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from silent_loom.core.base.bounded_json import loads
 from silent_loom.core.base.errors import FileError
 
 MOST_TRIANGLES = 4_000_000
@@ -198,7 +198,7 @@ def _of_glb(body: bytes) -> Parts:
             raise ValueError("cut off")
         chunks.setdefault(kind, body[at + 8 : at + 8 + size])
         at += 8 + size
-    scene = json.loads(chunks[b"JSON"])
+    scene = loads(chunks[b"JSON"], "the model", most_bytes=64 << 20)
     needed = set(scene.get("extensionsRequired", []))
     if needed & {"KHR_draco_mesh_compression", "EXT_meshopt_compression"}:
         raise FileError("the model is compressed", "", "Export it without mesh compression.")

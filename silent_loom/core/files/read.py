@@ -276,8 +276,8 @@ def _filled(
 
 MOST_LIGHT = 1e6
 """Beyond this a sample is damage, not light: the sun itself is a hundred thousand times as bright as a sheet in its shade."""
-LEAST_ALPHA = 1e-4
-"""Alpha below this says nothing of the colour that was multiplied by it."""
+LEAST_ALPHA, LEAST_FLOAT = 1e-4, 1e-7
+"""Alpha below this says nothing of the colour that was multiplied by it; floats keep their digits far further down."""
 
 
 def mend(samples: NDArray[Any], alpha: NDArray[Any] | None) -> list[str]:
@@ -317,7 +317,7 @@ def _unassociate(samples: NDArray[Any], alpha: NDArray[Any]) -> None:
     rows = max(1, _BAND // max(1, samples.shape[1] * samples.shape[2] * 4))
     for y in range(0, len(samples), rows):
         part, a = samples[y : y + rows], alpha[y : y + rows].astype(np.float32) / np.float32(top)
-        a = np.where(a > LEAST_ALPHA, a, 1)[..., None]
+        a = np.where(a > (LEAST_FLOAT if samples.dtype == np.float32 else LEAST_ALPHA), a, 1)[..., None]
         if samples.dtype == np.float32:
             with np.errstate(all="ignore"):
                 part /= a

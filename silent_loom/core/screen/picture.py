@@ -7,9 +7,12 @@ from collections.abc import Mapping
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.base.images import Floats, Image
+from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.moving.resample import resize
+
+GREY = 0.18
+"""Base colour where there is none: middle grey."""
 
 
 def _at(maps: Mapping[str, Image], name: str, otherwise: float, shape: tuple[int, int]) -> Floats:
@@ -22,7 +25,7 @@ def lit(maps: Mapping[str, Image], width: int, height: int, copies: float = 1.0)
     Parameters
     ----------
     maps : mapping of str to Image
-        Threads by name; 'base' at least.
+        Threads by name, one at least; a middle grey stands in for a base colour that there is not.
     width, height : int
         Of the picture.
     copies : float
@@ -41,7 +44,10 @@ def lit(maps: Mapping[str, Image], width: int, height: int, copies: float = 1.0)
     >>> lit({"base": Image(np.full((4, 4, 3), 0.5, np.float32), Kind.COLOUR)}, 8, 8).shape
     (8, 8, 3)
     """
-    base = maps["base"]
+    any_map = next(iter(maps.values()))
+    grey = np.full((any_map.height, any_map.width, 3), GREY, np.float32)
+    base = maps.get("base") or Image(grey, Kind.COLOUR, any_map.size_mm, any_map.wraps)
+    maps = {**maps, "base": base}
     w, h = max(8, round(width / copies)), max(8, round(width / copies * base.size_mm[1] / base.size_mm[0]))
     small = {k: resize(v, w, h) for k, v in maps.items() if k in ("base", "normal", "roughness", "metallic", "occlusion")}
     shape = (h, w)

@@ -9,6 +9,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from silent_loom.core.base.bounded_json import MOST_BYTES, loads
 from silent_loom.core.base.errors import FileError, SettingError, WeaveError
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows import edit
@@ -27,7 +28,7 @@ def parse_value(text: str) -> Any:
     """
     try:
         return json.loads(text)
-    except ValueError:
+    except (ValueError, RecursionError):
         return text
 
 
@@ -93,7 +94,10 @@ def read_weave(path: Path) -> Weave:
         It cannot be read, or is no weave; the first thing that is wrong is said.
     """
     try:
-        return parsed(path.read_text("utf-8"))
+        if path.stat().st_size > MOST_BYTES:
+            raise FileError("this is too large for a weave", path.name, f"At most {MOST_BYTES >> 20} MB are taken.")
+        loads(body := path.read_bytes(), path.name)  # bounded before anything is built of it
+        return parsed(body)
     except OSError as error:
         raise FileError(f"the weave cannot be read ({error.strerror})", path.name, "Check the path.") from None
     except ValidationError as error:

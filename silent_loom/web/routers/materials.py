@@ -210,6 +210,7 @@ def apply(weave: Weave, change: Change, sources: dict[str, SourceRef], plan: Pla
             return edit.noted(weave, ident, change.note), f"{title}: {'noted' if change.note.strip() else 'note taken away'}"
         case "paste":
             rows = _rows_of(change.entries)
+            edit.check_settings(rows)
             words = f"{len(rows)} row{'s' if len(rows) != 1 else ''} put in from elsewhere"
             return edit.pasted(weave, rows, change.to, into, sources), words
         case "photo":
@@ -324,11 +325,11 @@ class OriginBody(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
 
-    author: str = ""
-    origin: str = ""
-    licence: str = ""
+    author: str = Field("", max_length=200)
+    origin: str = Field("", max_length=500)
+    licence: str = Field("", max_length=200, description="An SPDX identifier, or own words.")
     sale: Literal["unknown", "yes", "no"] = "unknown"
-    note: str = ""
+    note: str = Field("", max_length=5000)
 
 
 @router.post("/api/materials/{ident}/origin")

@@ -38,6 +38,8 @@ class Trials:
 
         def work(weave: Weave, task: Task) -> bytes:
             entry = weave.entry(step_id)
+            if not registry.can(entry.step, "shading"):
+                raise SettingError("this row reads no relief by feature size", step_id, "Choose a row that does.")
             # By shading alone: what brightness says is the same from either side
             sizes = [
                 [size, weight, 1.0] for size, weight, _ in registry.settings_of(entry.step, entry.settings).model_dump()["sizes"]

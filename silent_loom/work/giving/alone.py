@@ -39,10 +39,10 @@ CACHE = 700 << 20
 
 
 @contextmanager
-def library(data: Path | None) -> Iterator[Store]:
-    """The library in a data folder; an application that runs on it is not in the way."""
+def library(data: Path | None, new: bool = False) -> Iterator[Store]:
+    """The library in a data folder, made there if a ``new`` one will do; an application that runs on it is not in the way."""
     folder = data or default_folder()
-    if not (folder / "loom.sqlite").exists():
+    if not new and not (folder / "loom.sqlite").exists():
         raise LoomError("there is no library here", str(folder), "Name its folder with --data.")
     store = Store(folder)
     try:

@@ -111,9 +111,12 @@ class Glances:
     def _write(self, path: Path, body: bytes) -> None:
         self.folder.mkdir(exist_ok=True)
         handle, partial = tempfile.mkstemp(dir=self.folder, prefix=".part-")
-        with os.fdopen(handle, "wb") as out:
-            out.write(body)
-        place(partial, path, replace=True)
+        try:
+            with os.fdopen(handle, "wb") as out:
+                out.write(body)
+            place(partial, path, replace=True)
+        finally:
+            drop(partial)  # where the disk was full
         self._written += 1
         if self._written % 100 == 1:
             self._thin()

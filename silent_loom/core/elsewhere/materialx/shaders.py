@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from silent_loom.core.base.errors import FileError
-from silent_loom.core.elsewhere.flat import MOST, Flat, safe
+from silent_loom.core.elsewhere.flat import MOST, Flat, check_count, safe
 from silent_loom.core.elsewhere.gltf_file import codes_of
 from silent_loom.core.elsewhere.materialx.document import Input, Node, opened
 from silent_loom.core.elsewhere.materialx.evaluate import Scope, Sheet
@@ -52,6 +52,7 @@ def materials(path: Path, size: int = 0) -> list[Flat]:
     shaders = [n for n in root.nodes.values() if n.kind == "surfaceshader" and n.category in _SURFACES]
     if not found and not shaders:
         raise FileError("there is no material in it that is known", path.name, f"Known are {', '.join(_SURFACES)}.")
+    check_count(len(found or shaders), path.name)
     sheet = Sheet(root, path.parent, _size(root, path, size))
     return [_flat(sheet, n) for n in (found or shaders)]
 

@@ -212,6 +212,20 @@ def pasted(weave: Weave, entries: Sequence[Entry], to: int, into: str, sources: 
     return _with(weave.model_copy(update={"sources": {**weave.sources, **used}}), steps)
 
 
+def check_settings(entries: Sequence[Entry]) -> None:
+    """Refuse rows whose step does not have the settings that they name; what no step knows stays as it is.
+
+    Raises
+    ------
+    SettingError
+
+    >>> check_settings(())
+    """
+    for place in tree.walk(tuple(entries)):
+        if isinstance(place.entry, StepEntry) and registry.known(place.entry.step) is not None:
+            registry.settings_of(place.entry.step, place.entry.settings)
+
+
 def _anew(entry: Entry, names: dict[str, str]) -> Entry:
     """The same row under a new id, with all that is in it."""
     for place in tree.walk((entry,)):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
+from silent_loom.core.base.bounded_json import check_depth
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows import tree
 from silent_loom.core.weave.rows.model import StepEntry, Weave
@@ -25,7 +26,11 @@ def parsed(text: str | bytes) -> Weave:
     >>> parsed(weave.model_dump_json()) == weave
     True
     """
-    body: Any = json.loads(text)
+    try:
+        body: Any = json.loads(text)
+        check_depth(body)
+    except RecursionError:
+        raise ValueError("it is nested too deep") from None
     todo = list(body["steps"]) if isinstance(body, dict) and isinstance(body.get("steps"), list) else []
     while todo:
         row = todo.pop()
