@@ -139,9 +139,7 @@ def _write_report(path: Path, report: dict[str, Any]) -> None:
         partial.write_text(json.dumps(sayable(report), indent=2, ensure_ascii=False) + "\n", "utf-8")
         place(partial, path, replace=True)
     except OSError as error:
-        raise LoomError(
-            f"the report cannot be written ({error.strerror})", str(path), "Check the folder and its rights."
-        ) from None
+        raise refusal(error, str(path)) from None
     finally:
         drop(partial)
 

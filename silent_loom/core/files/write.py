@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import errno
 import os
+import shutil
 import tempfile
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,7 +15,7 @@ import OpenImageIO as oiio
 from numpy.typing import NDArray
 from PIL import Image as Pillow
 
-from silent_loom.core.base.errors import FileError
+from silent_loom.core.base.errors import REFUSALS, FileError, LoomError, refusal
 from silent_loom.core.base.images import Floats
 from silent_loom.core.base.later import later
 from silent_loom.core.base.parallel import IDLE, Task
@@ -162,7 +164,7 @@ def write(
         ) from None
     except (OSError, ValueError) as error:
         drop(partial)
-        raise FileError(f"cannot be written ({error})", path.name, "Check the disk, the folder and its rights.") from error
+        raise _refused(error, path, samples.nbytes) from error
     except BaseException:
         drop(partial)
         raise
@@ -179,6 +181,19 @@ class _How:
     quality: int
     small: bool
     palette: int
+
+
+def _refused(error: OSError | ValueError, path: Path, size: int) -> LoomError:
+    """Why a file cannot be written: what the system says, or, where a library only says that it failed, a disk without room."""
+    if isinstance(error, OSError) and error.errno in REFUSALS:
+        return refusal(error, path.name)
+    try:
+        full = shutil.disk_usage(path.parent).free < size
+    except OSError:
+        full = False
+    if full:
+        return refusal(OSError(errno.ENOSPC, ""), path.name)
+    return FileError("cannot be written", path.name, "Check the disk, the folder and its rights.")
 
 
 def _encode(partial: str, samples: Floats, codes: NDArray[Any], how: _How, task: Task) -> None:

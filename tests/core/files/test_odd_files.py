@@ -7,6 +7,7 @@ import subprocess
 import sys
 import zlib
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 import OpenImageIO as oiio
@@ -14,11 +15,12 @@ import pytest
 from PIL import Image as Pillow
 from PIL import ImageCms
 
-from silent_loom.core.base.errors import FileError
+from silent_loom.core.base.errors import FileError, Full
 from silent_loom.core.base.srgb import decode_srgb
 from silent_loom.core.files import Limits, read, write
 from silent_loom.core.files.png import chunk, png_bytes
 
+write_module = sys.modules["silent_loom.core.files.write"]
 RNG = np.random.default_rng(4)
 
 
@@ -159,3 +161,15 @@ def test_a_png_bomb_is_refused_before_it_unfolds(tmp_path: Path) -> None:
     (tmp_path / "bomb.png").write_bytes(b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", head) + chunk(b"IDAT", rows) + chunk(b"IEND", b""))
     with pytest.raises(FileError, match="30000 × 30000"):
         read(tmp_path / "bomb.png")
+
+
+@pytest.mark.parametrize("failure", [OSError(28, "No space left on device"), OSError("File output failed.")])
+def test_a_full_disk_is_said_as_one(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, failure: OSError) -> None:
+    def fails(*_: object, **__: object) -> None:
+        raise failure
+
+    monkeypatch.setattr(write_module, "_encode", fails)
+    monkeypatch.setattr(write_module.shutil, "disk_usage", lambda _: SimpleNamespace(free=0))
+    with pytest.raises(Full, match=r"deck.png: the disk is full. Make room"):
+        write(tmp_path / "deck.png", np.zeros((4, 4, 3), np.float32), colour=True)
+    assert list(tmp_path.iterdir()) == []
