@@ -56,7 +56,8 @@ class Pane {
     this.values = el("button", { class: "act edge", type: "button", title: "How the values are spread (V)", onclick: () => { this.openRest(false); this.state.emit("reading"); } }, "Values");
     this.looks = el("span", { class: "looks" }, this.part, this.at, this.chart, this.chartBelow, this.clipping, this.values);
     // What is used less lies behind one button, unless there is room for all of it
-    this.rest = el("span", { class: "rest" }, this.copies[0], this.linked, this.copies[1], this.bond, this.near, this.checks, this.looks);
+    this.copying = el("span", { class: "looks" }, this.copies[0], this.linked, this.copies[1], this.bond);
+    this.rest = el("span", { class: "rest" }, this.near, this.checks, el("span", { class: "rarer" }, this.copying, this.looks));
     this.opener = el("button", { class: "act edge open-rest", type: "button", "aria-expanded": false, title: "Copies, zoom, seams, spots, true size", onclick: () => this.openRest(!this.rest.classList.contains("open")) }, "Tools");
     this.bar.append(this.views, this.maps, this.presets, this.rest, this.opener);
     this.node.append(this.bar, this.foot, el("div", { class: "busy" }));
@@ -145,7 +146,7 @@ class Pane {
     const flat = !["form", "photo", "grid", "length"].includes(this.view);
     this.maps.hidden = !flat;
     this.near.hidden = !flat;
-    for (const c of [...this.copies, this.linked, this.bond, this.presets]) c.hidden = this.view !== "repeat";
+    for (const c of [this.copying, this.presets]) c.hidden = this.view !== "repeat";
     if (this.view === "repeat") this.markPreset();
     this.checks.hidden = this.looks.hidden = !flat;
     this.listRows();
