@@ -53,6 +53,7 @@ export function startDeliver(state) {
     }));
     if (held) $("receivers").querySelector("[aria-checked=true]")?.focus();
   }
+  const seeChosen = () => $("receivers").querySelector("[aria-checked=true]")?.scrollIntoView({ block: "nearest" });
   $("receivers").addEventListener("keydown", (e) => {
     const by = { ArrowDown: 1, ArrowUp: -1 }[e.key];
     if (!by) return;
@@ -70,9 +71,9 @@ export function startDeliver(state) {
     const form = new FormData();
     form.append("file", $("profile-file").files[0]);
     $("profile-file").value = "";
-    try { look.chosen = (await send("/api/profiles/open", form)).name; fault(""); await load(); tell(); } catch (error) { fault(error.message); }
+    try { look.chosen = (await send("/api/profiles/open", form)).name; fault(""); await load(); tell(); seeChosen(); } catch (error) { fault(error.message); }
   });
-  const board = startBoard(state, async (name) => { look.chosen = name; await load(); tell(); });
+  const board = startBoard(state, async (name) => { look.chosen = name; await load(); tell(); seeChosen(); });
   $("board-open").addEventListener("click", () => board(look.chosen, look.size));
 
   // --- size ----------------------------------------------------------------------------------------------------
@@ -100,7 +101,8 @@ export function startDeliver(state) {
     const bar = $("deliver-job").querySelector(".progress-line");
     bar.setAttribute("aria-valuenow", percent);
     bar.firstElementChild.style.width = `${percent}%`;
-    $("job-log").replaceChildren(...j.log.slice(-6).map((l) => el("li", {}, l)), ...(j.error ? [el("li", { class: "note warn" }, j.error)] : []), ...(j.result.manifest?.warnings || []).map((w) => el("li", { class: "note" }, w)));
+    const file = j.state === "done" && j.result.file;
+    $("job-log").replaceChildren(...(file ? [el("li", {}, "Made: ", el("a", { href: `/api/deliveries/${j.result.delivery}/file`, download: true }, file), `, ${megabytes(j.result.bytes)}`)] : j.log.slice(-3).map((l) => el("li", {}, l))), ...(j.error ? [el("li", { class: "note warn" }, j.error)] : []), ...(j.result.manifest?.warnings || []).map((w) => el("li", { class: "note" }, w)));
   }
   async function watch() {
     job();
@@ -115,6 +117,7 @@ export function startDeliver(state) {
   $("deliver-go").addEventListener("click", async () => {
     fault("");
     proof.clear();
+    $("deliver-foot").prepend($("deliver-job")); // progress and result appear where the press was made
     try {
       await state.settle();
       look.job = await post(`${state.path}/deliver`, order());
@@ -124,9 +127,12 @@ export function startDeliver(state) {
 
   // --- made ----------------------------------------------------------------------------------------------------
   function made() {
+    const at = $("made").querySelector("li:has(#deliver-job)")?.dataset.delivery;
+    if (at) $("deliver-foot").prepend($("deliver-job"));
     $("made").replaceChildren(...look.made.map((d) => el("li", { "data-delivery": d.id }, el("a", { href: `/api/deliveries/${d.id}/file`, download: true }, d.file), el("small", { class: "quiet" }, `${d.size} · ${megabytes(d.bytes)} · ${since(d.at)}`),
       el("span", { class: "line" }, el("button", { class: "act edge", type: "button", title: "Read the files back as a receiver would, and hold them against the live material", onclick: () => prove(d) }, "Prove"),
         el("button", { class: "act", type: "button", "aria-label": `Throw ${d.file} away`, onclick: () => throwAway(d) }, "Throw away")))));
+    if (at) $("made").querySelector(`[data-delivery="${at}"]`)?.append($("deliver-job"));
     if (!look.made.length) $("made").append(el("li", { class: "quiet" }, "Nothing yet."));
   }
   async function throwAway(d) {
@@ -135,10 +141,12 @@ export function startDeliver(state) {
   async function prove(d) {
     fault("");
     proof.clear();
+    const line = () => $("made").querySelector(`[data-delivery="${d.id}"]`);
+    line()?.append($("deliver-job"));
     try {
       look.job = await post(`/api/deliveries/${d.id}/proof`);
       await watch();
-      if (look.job?.state === "done") proof.show(d, look.job.result);
+      if (look.job?.state === "done") { line()?.after($("proof")); proof.show(d, look.job.result); }
     } catch (error) { fault(error.message); }
   }
 

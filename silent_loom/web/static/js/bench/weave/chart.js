@@ -14,6 +14,19 @@ function fit(words, font, room) {
   while (n > 0 && ruler.measureText(`${words.slice(0, n)}…`).width > room) n--;
   return n ? `${words.slice(0, n)}…` : "";
 }
+const CLOSE = 14, FEW = 8, HELPERS = "helpers:";
+
+// The knots of a row by column: those of helpers that share one column together
+function knotsOf(row, threads) {
+  const shared = threads.find((t) => t.folded);
+  if (!shared) return row.knots;
+  const knots = {};
+  for (const [name, kind] of Object.entries(row.knots)) {
+    const lane = shared.folded.some((t) => t.name === name) ? shared.name : name;
+    knots[lane] = lane in knots && knots[lane] !== kind ? "both" : kind;
+  }
+  return knots;
+}
 const TITLE = "600 12.5px Figtree, sans-serif", WORDS = "430 10.5px Figtree, sans-serif";
 
 export class Chart {
@@ -30,7 +43,9 @@ export class Chart {
     this.names = el("div");
     this.head = el("div", { class: "weave-head" }, this.names, this.tools); // the tools stay: whoever works by keys has the focus there
     this.body = el("div");
-    root.append(this.head, this.body, this.spare);
+    this.open = localStorage.getItem("loom-helpers") === "open";
+    this.fold = el("button", { class: "act helpers-fold", type: "button", id: "fold-helpers", onclick: () => { this.open = !this.open; localStorage.setItem("loom-helpers", this.open ? "open" : "folded"); this.draw(); } });
+    root.append(this.head, this.body, this.fold, this.spare);
     this.drawn = new Map(); // a row as last drawn, by id: what has not changed stays under the pointer
     for (const event of ["material", "chosen", "figures"]) state.addEventListener(event, () => this.draw());
     root.addEventListener("pointerdown", (e) => { if (e.target.closest("[data-switch]")) this.hold(); }, true);
@@ -51,10 +66,10 @@ export class Chart {
   draw() {
     this.late = Boolean(this.held);
     if (this.held) return;
-    const { threads } = this.state, rows = this.state.rows.filter((r) => !r.hidden);
+    const threads = this.lanes(), rows = this.state.rows.filter((r) => !r.hidden);
     for (const id of this.more) if (!rows.some((r) => r.id === id)) this.more.delete(id);
-    // Many threads draw together before they run out of the side
-    this.lane = Math.max(9, Math.min(LANE, (this.root.clientWidth - LEFT - COST - 22) / Math.max(1, threads.length)));
+    // Many threads draw together before they run out of the side; closer than this their headings could not be read
+    this.lane = Math.max(CLOSE, Math.min(LANE, (this.root.clientWidth - LEFT - COST - 22) / Math.max(1, threads.length)));
     const width = LEFT + threads.length * this.lane + COST + 16;
     const height = rows.length * ROW + 6;
     const hadFocus = this.root.contains(document.activeElement) ? document.activeElement.dataset.id : null;
@@ -62,9 +77,9 @@ export class Chart {
     const slowest = Math.max(0.02, ...rows.map((r) => r.seconds));
     threads.forEach((thread, i) => {
       const x = LEFT + 12 + i * this.lane;
-      const first = rows.findIndex((r) => !r.resting && !r.group && ["writes", "both"].includes(r.knots[thread.name]));
+      const first = rows.findIndex((r) => !r.resting && !r.group && ["writes", "both"].includes(knotsOf(r, threads)[thread.name]));
       const lane = svg("g", { "data-dye": thread.dye });
-      const name = svg("text", { class: "lane-name", transform: `translate(${x + 3} ${HEAD - 5}) rotate(${this.lane < 15 ? -74 : -58})` }, thread.short);
+      const name = svg("text", { class: `lane-name${thread.folded ? " folded" : ""}`, ...(thread.folded ? { "data-helpers": "" } : {}), transform: `translate(${x + 3} ${HEAD - 5}) rotate(${this.lane < 15 ? -74 : -58})` }, fit(thread.short, "650 11px Figtree, sans-serif", 50));
       const dyed = svg("g", { "data-dye": thread.dye }, name);
       names.append(dyed);
       lane.append(svg("line", { class: "lane", x1: x, x2: x, y1: 0, y2: height - 6 }));
@@ -86,12 +101,25 @@ export class Chart {
     // Rows first, lanes on top of their beds: lanes must not catch the pointer
     lanes.setAttribute("pointer-events", "none");
     chart.insertBefore(bodies, lanes);
-    const spare = this.state.weave.unused || [];
+    const spare = this.state.weave.unused || [], helpers = this.helpers();
     this.spare.hidden = !spare.length;
-    this.spare.textContent = spare.length ? `Made, and not used by any step: ${spare.join(", ").toLowerCase()}.` : "";
+    this.spare.textContent = spare.length ? `Helper maps that no step uses yet: ${spare.join(", ").toLowerCase()}.` : "";
+    this.fold.hidden = !this.folds();
+    this.fold.setAttribute("aria-expanded", this.open);
+    this.fold.textContent = this.open ? `Put the ${helpers.length} helper maps into one column` : `Show a column for each of the ${helpers.length} helper maps`;
+    for (const heading of names.querySelectorAll("[data-helpers]")) heading.addEventListener("click", () => this.fold.click());
     this.names.replaceChildren(names);
     this.body.replaceChildren(chart);
     if (hadFocus) this.root.querySelector(`[data-id="${hadFocus}"]`)?.focus();
+  }
+
+  // Helpers share one column where there are many threads, until the artist opens it
+  helpers() { return this.state.threads.filter((t) => t.dye === "helper"); }
+  folds() { return this.state.threads.length > FEW && this.helpers().length > 1; }
+  lanes() {
+    const all = this.state.threads, helpers = this.helpers();
+    if (this.open || !this.folds()) return all;
+    return [...all.filter((t) => t.dye !== "helper"), { name: HELPERS, title: "Helpers", short: `${helpers.length} more`, dye: "helper", folded: helpers }];
   }
 
   row(row, j, threads, width, slowest) {
@@ -116,7 +144,7 @@ export class Chart {
       const x = 6 + GRIP + deep, fold = svg("g", { class: "fold", "data-switch": "" }, svg("rect", { x: x - 3, y: mid - 9, width: 16, height: 18, fill: "transparent" }),
         svg("path", { d: row.folded ? `M${x + 2} ${mid - 4.5} l5 4.5 l-5 4.5` : `M${x} ${mid - 2.5} l4.5 5 l4.5 -5` }));
       fold.append(svg("title", {}, row.folded ? "Open" : "Fold"));
-      fold.addEventListener("click", (e) => { e.stopPropagation(); this.fold(row); });
+      fold.addEventListener("click", (e) => { e.stopPropagation(); this.turn(row); });
       group.append(fold);
     }
     const start = 6 + GRIP + deep + (row.group ? 14 : 0), title = fit(row.title, TITLE, LEFT - start - 4);
@@ -133,18 +161,20 @@ export class Chart {
     group.append(cost);
     const at = (name) => LEFT + 12 + threads.findIndex((t) => t.name === name) * this.lane;
     const knots = svg("g", { class: "knots" });
-    const touched = Object.keys(row.knots).filter((t) => threads.some((k) => k.name === t));
+    const kinds = knotsOf(row, threads), touched = Object.keys(kinds).filter((t) => threads.some((k) => k.name === t));
     if (touched.length) {
       const xs = touched.map(at);
-      knots.append(svg("line", { class: "pick", x1: Math.min(...xs), x2: Math.max(...xs), y1: mid, y2: mid, "stroke-width": row.knots[touched[0]] === "carries" ? 3 : 1 }));
+      knots.append(svg("line", { class: "pick", x1: Math.min(...xs), x2: Math.max(...xs), y1: mid, y2: mid, "stroke-width": kinds[touched[0]] === "carries" ? 3 : 1 }));
     }
     for (const name of touched) {
-      const kind = row.knots[name], x = at(name), thread = threads.find((t) => t.name === name);
+      const kind = kinds[name], x = at(name), thread = threads.find((t) => t.name === name);
       const knot = kind === "carries" ? svg("rect", { x: x - 5, y: mid - 5, width: 10, height: 10 }) : svg("circle", { cx: x, cy: mid, r: kind === "reads" ? 4.4 : 5 });
       knot.setAttribute("class", `knot ${kind}`);
       knot.dataset.dye = thread.dye;
       knot.dataset.thread = name;
-      knot.addEventListener("pointerenter", () => this.showKnot(row, thread, knot, kind));
+      const meant = thread.folded ? thread.folded.filter((t) => row.knots[t.name]) : [thread];
+      if (thread.folded) knot.append(svg("title", {}, meant.map((t) => t.title).join(", ")));
+      knot.addEventListener("pointerenter", () => this.showKnot(row, meant[0], knot, kind));
       knot.addEventListener("pointerleave", () => this.hideKnot());
       knots.append(knot);
     }
@@ -166,7 +196,7 @@ export class Chart {
     if (made) this.state.choose(made.id);
   }
 
-  fold(row) { return this.state.change({ kind: "fold", step_id: row.id, on: !row.folded }); }
+  turn(row) { return this.state.change({ kind: "fold", step_id: row.id, on: !row.folded }); }
 
   // The chosen rows into a new group; neighbours of one list, as the application says where they are not
   async group() {
@@ -265,8 +295,8 @@ export class Chart {
     else if (event.key === "Home") go(0);
     else if (event.key === "End") go(rows.length - 1);
     else if (event.key === " ") this.flip(row);
-    else if (event.key === "ArrowLeft" && row.group && !row.folded) this.fold(row);
-    else if (event.key === "ArrowRight" && row.group && row.folded) this.fold(row);
+    else if (event.key === "ArrowLeft" && row.group && !row.folded) this.turn(row);
+    else if (event.key === "ArrowRight" && row.group && row.folded) this.turn(row);
     else if (event.key === "ArrowLeft" && row.parents.length) go(rows.findIndex((r) => r.id === row.parents.at(-1)));
     else if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "c") copyRows(this.state, this.taken());
     else if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "v") pasteRows(this.state);
