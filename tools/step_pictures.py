@@ -108,6 +108,7 @@ def main() -> int:
     save("breakup", added(slate, "breakup", {"repeat_x": 2, "repeat_y": 2}))
     save("quilt", added(slate, "quilt", {}))
     save("tone", halves(closed, added(slate, "tone", {"brightness": 0.9})))
+    save("soften", halves(closed, added(slate, "soften", {"width_mm": 14.0})))
     for name, weave in (("height", slate), ("normal", slate), ("roughness", tiles), ("metallic", hull), ("occlusion", slate)):
         save(name, seen(ask.ask(weave, name, 260), name))
     maps = [seen(ask.ask(slate, t, 144), t) for t in ("base", "height", "normal", "roughness")]

@@ -20,6 +20,7 @@ from silent_loom.core.weave.answers.placing import fitting_place
 from silent_loom.core.weave.answers.plan import Plan
 from silent_loom.core.weave.rows import edit, tree
 from silent_loom.core.weave.rows.model import Dial, Entry, GroupEntry, Mask, MixMode, SourceRef, StepEntry, Weave
+from silent_loom.core.weave.rows.ready import ready, ready_group
 from silent_loom.core.weave.rows.recipes import begun
 from silent_loom.core.weave.rows.upgrade import parsed
 from silent_loom.store.states import Origin, State
@@ -56,7 +57,8 @@ def page(request: Request, ident: str, store: Stored) -> Response:
 @router.get("/api/steps")
 def steps() -> dict[str, Any]:
     """Every step with its settings, units, ranges and sentences."""
-    return {"steps": describe.steps(), "mixes": describe.MIXES}
+    rows = [r.model_dump(include={"name", "title", "says", "words", "picture"}) for r in ready().values()]
+    return {"steps": describe.steps(), "mixes": describe.MIXES, "ready": rows}
 
 
 @router.post("/api/materials", status_code=201)
@@ -89,6 +91,7 @@ class Change(BaseModel):
         "switch",
         "move",
         "add",
+        "ready",
         "remove",
         "mix",
         "photo",
@@ -187,6 +190,12 @@ def apply(weave: Weave, change: Change, sources: dict[str, SourceRef], plan: Pla
             if plan is not None and not change.exact:
                 new, to, into, words = fitting_place(plan, weave, new, to, into)
             return edit.added(weave, new, to, into), f"{registry.step(change.step).title} added{f' {words}' if words else ''}"
+        case "ready":
+            present = plan.threads if plan is not None else {}
+            width = plan.geometry.size_mm[0] if plan is not None else 1000.0
+            group = ready_group(change.step, width, present)
+            made = weave.model_copy(update={"steps": (*weave.steps, group)})
+            return made, f"{ready()[change.step].title} added"
         case "remove":
             return edit.removed(weave, ident), f"{title} removed"
         case "mix":
@@ -227,7 +236,7 @@ def change(ident: str, body: Change, bench: Bench, store: Stored) -> dict[str, A
     seen = store.weave_at(ident, body.base)
     wanted = {body.digest} if body.kind == "photo" and body.digest else edit.digests(body.entries)
     sources = {d: store.source_ref(d) for d in wanted}
-    weave, label = apply(seen, body, sources, bench.evaluator.plan(seen) if body.kind == "add" else None)
+    weave, label = apply(seen, body, sources, bench.evaluator.plan(seen) if body.kind in ("add", "ready") else None)
     if body.kind == "settings" and getattr(weave.at(weave.find(body.step_id)), "step", "") == registry.able("straighten"):
         weave = follow_grid(bench.evaluator, seen, weave)
     if weave == seen:

@@ -75,7 +75,20 @@ class Elements(MapStep[ElementsSettings]):
     name = "elements"
     title = "Elements"
     panel = "elements"
-    words_for_it = ("bricks", "stones", "slates", "planks", "tiles", "id", "segment", "pebbles", "joints", "mortar")
+    words_for_it = (
+        "bricks",
+        "stones",
+        "slates",
+        "planks",
+        "tiles",
+        "id",
+        "segment",
+        "pebbles",
+        "joints",
+        "mortar",
+        "flood fill",
+        "id map",
+    )
     sentence = "Tells bricks, stones, slates or planks apart, so that they can be varied one by one; joints are told as well."
     decides = True
     decision_scale = 0.5

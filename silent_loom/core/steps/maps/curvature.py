@@ -42,7 +42,7 @@ class Curvature(MapStep[CurvatureSettings]):
 
     name = "curvature"
     title = "Curvature"
-    words_for_it = ("cavity", "ridge", "edge", "wear", "convex", "concave", "crevice", "hollow", "dirt")
+    words_for_it = ("cavity", "ridge", "edge", "wear", "convex", "concave", "crevice", "hollow", "dirt", "edges", "grime")
     sentence = "Tells ridges from hollows: curvature −1 to 1, and hollows and ridges each by themselves, to limit other steps."
     decides = True
     decision_scale = 0.5

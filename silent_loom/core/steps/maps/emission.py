@@ -52,7 +52,7 @@ class Emission(MapStep[EmissionSettings]):
 
     name = "emission"
     title = "Emission"
-    words_for_it = ("glow", "lamp", "light", "ember", "lit", "shine")
+    words_for_it = ("glow", "lamp", "light", "ember", "lit", "shine", "emissive", "luminous")
     sentence = "Light that the surface gives of itself, by colour or by a mask."
     Settings = EmissionSettings
 

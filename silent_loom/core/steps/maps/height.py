@@ -141,7 +141,7 @@ class Height(MapStep[HeightSettings]):
     can = frozenset({"depth", "shading"})
     title = "Height"
     panel = "relief"
-    words_for_it = ("depth", "relief", "displacement", "bump", "deep", "shading", "sun")
+    words_for_it = ("depth", "relief", "displacement", "bump", "deep", "shading", "sun", "height map", "bumps")
     sentence = (
         "Reads height from the picture. A photo shows light, not depth: weigh the feature sizes until the form looks right."
     )

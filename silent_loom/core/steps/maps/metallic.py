@@ -161,7 +161,7 @@ class Metallic(MapStep[MetallicSettings]):
 
     name = "metallic"
     title = "Metallic"
-    words_for_it = ("metal", "steel", "bare", "iron")
+    words_for_it = ("metal", "steel", "bare", "iron", "metalness", "conductor", "chrome", "gold")
     sentence = "Where the surface is bare metal."
     version = 2
     Settings = MetallicSettings

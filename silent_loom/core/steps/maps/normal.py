@@ -71,7 +71,7 @@ class Normal(MapStep[NormalSettings]):
 
     name = "normal"
     title = "Normal"
-    words_for_it = ("bump", "slope", "relief", "green")
+    words_for_it = ("bump", "slope", "relief", "green", "normal map", "tangent", "bumps", "lighting")
     sentence = "The slope of the height, as directions: x right, green up."
     Settings = NormalSettings
 

@@ -59,7 +59,7 @@ class Occlusion(MapStep[OcclusionSettings]):
 
     name = "occlusion"
     title = "Occlusion"
-    words_for_it = ("ao", "shadow", "crevice", "ambient", "bent normal", "sky")
+    words_for_it = ("ao", "shadow", "crevice", "ambient", "bent normal", "sky", "ambient occlusion", "contact")
     sentence = "How much of the sky each point sees past the relief around it."
     version = 2
     asked = MappingProxyType({BENT: {"bent": True}})

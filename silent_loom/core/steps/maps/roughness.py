@@ -98,7 +98,7 @@ class Roughness(MapStep[RoughnessSettings]):
 
     name = "roughness"
     title = "Roughness"
-    words_for_it = ("gloss", "shine", "matt", "smoothness", "reflection", "finish", "wet", "polished")
+    words_for_it = ("gloss", "shine", "matt", "smoothness", "reflection", "finish", "wet", "polished", "roughness map", "glossy")
     sentence = "How matt the surface is, read from another thread through a curve."
     version = 2
     decides = True

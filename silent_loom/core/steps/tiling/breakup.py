@@ -116,7 +116,7 @@ class BreakUp(CarryStep[BreakUpSettings]):
     can = frozenset({"break"})
     panel = "cells"
     title = "Break up"
-    words_for_it = ("repetition", "random", "pieces", "larger", "variation")
+    words_for_it = ("repetition", "random", "pieces", "larger", "variation", "break-up", "tiling")
     sentence = "Makes a larger sheet without visible repetition from irregular pieces of the repeat."
     version = 2
     decides = True

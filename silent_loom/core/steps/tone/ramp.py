@@ -143,7 +143,7 @@ class Grade(_Laid):
     name = "grade"
     can = frozenset({"grade"})
     title = "Grade"
-    words_for_it = ("ramp", "range", "remap", "levels", "roughness", "numbers", "fit", "curve", "constant")
+    words_for_it = ("ramp", "range", "remap", "levels", "roughness", "numbers", "fit", "curve", "constant", "invert")
     sentence = "Plain numbers by the values of another thread: roughness by height, opacity by a mask."
     Settings = GradeSettings
 

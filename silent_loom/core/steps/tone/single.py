@@ -45,7 +45,7 @@ class Single(MapStep[SingleSettings]):
     name = "single"
     can = frozenset({"single"})
     title = "Single out"
-    words_for_it = ("channel", "helper", "mask", "split", "copy", "thread")
+    words_for_it = ("channel", "helper", "mask", "split", "copy", "thread", "extract")
     sentence = "Makes a thread of its own out of one channel: for masks, and for other steps to read."
     Settings = SingleSettings
 

@@ -104,7 +104,21 @@ class Tone(MapStep[ToneSettings]):
     name = "tone"
     can = frozenset({"tone"})
     title = "Tone"
-    words_for_it = ("colour", "brightness", "contrast", "saturation", "hue", "levels", "curve")
+    words_for_it = (
+        "colour",
+        "brightness",
+        "contrast",
+        "saturation",
+        "hue",
+        "levels",
+        "curve",
+        "invert",
+        "hsl",
+        "exposure",
+        "gamma",
+        "adjust",
+        "black and white",
+    )
     sentence = "Levels, hue, saturation, brightness and contrast of one thread."
     Settings = ToneSettings
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
@@ -121,7 +121,7 @@ class WhereSettings(Settings):
         10.0, "Further away it is wholly.", title="To", unit="mm", low=0, high=10_000, soft=(0, 100), when={"by": ["border"]}
     )
     start: float = setting(
-        0.45,
+        0.15,
         "Below it is not; in parts of the range.",
         title="From",
         low=-1,
@@ -131,7 +131,7 @@ class WhereSettings(Settings):
         when={"by": ["high", "thread", "crevices", "ridges"]},
     )
     end: float = setting(
-        0.55,
+        0.75,
         "Above it is wholly.",
         title="To",
         low=-1,
@@ -187,9 +187,12 @@ class Where(MapStep[WhereSettings]):
         "dirt",
         "moss",
         "wear",
+        "edges",
+        "grime",
+        "puddle",
     )
     sentence = "A mask that knows the surface: hollows, ridges, slopes, levels, elements, borders, patches, alone or together."
-    version = 2
+    version = 3
     decides = True
     decision_scale = 0.5
     Settings = WhereSettings
@@ -203,6 +206,10 @@ class Where(MapStep[WhereSettings]):
         Preset("Rims", {"by": "border", "from_mm": 0.0, "to_mm": 8.0, "inverted": True}),
         Preset("Patches", {"by": "noise", "scale_mm": 200.0, "share": 0.35}),
     )
+
+    def upgrade(self, settings: dict[str, Any], from_version: int) -> dict[str, Any]:
+        """Before version 3 a fresh mask had hard borders; rows of then keep them."""
+        return settings if from_version >= 3 else {"start": 0.45, "end": 0.55, **settings}
 
     def words(self, s: WhereSettings) -> str:
         other = "" if s.with_ == "none" else f" {'one alone' if s.how == 'either' else s.how} {s.with_.replace('_', ' ')}"

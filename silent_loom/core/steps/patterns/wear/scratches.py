@@ -40,7 +40,7 @@ class Scratches(Pattern[ScratchesSettings]):
     name = "scratches"
     title = "Scratches"
     gives = ("scratch",)
-    words_for_it = ("scuffs", "marks", "lines", "brushed", "polish", "worn", "damage")
+    words_for_it = ("scuffs", "marks", "lines", "brushed", "polish", "worn", "damage", "scratched", "scrapes")
     sentence = "Scratches, all one way or every way, deep or faint."
     Settings = ScratchesSettings
     presets = (

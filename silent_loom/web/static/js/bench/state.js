@@ -37,6 +37,7 @@ export class State extends EventTarget {
     const [steps, material] = await Promise.all([get("/api/steps"), get(this.path)]);
     this.steps = Object.fromEntries(steps.steps.map((s) => [s.name, s]));
     this.mixes = steps.mixes;
+    this.ready = steps.ready; // groups of rows that are put in together
     this.take(material);
     // A new photo begins with what comes first; what was worked on goes on where its form is made
     const fresh = location.hash === "#new" && !!this.that("photo");

@@ -68,7 +68,7 @@ export class Controls {
     if (!step) { this.unknown(row); return; }
     const dye = this.state.threads.find((t) => ["writes", "both"].includes(row.knots[t.name]))?.dye;
     if (dye) this.root.dataset.dye = dye; else delete this.root.dataset.dye;
-    this.root.append(el("h2", {}, step.title), el("p", { class: "lead" }, step.says));
+    this.root.append(el("h2", { tabindex: -1 }, step.title), el("p", { class: "lead" }, step.says));
     this.noteBox = el("div", { "aria-live": "polite" });
     this.root.append(this.noteBox);
     ({ join: () => this.suggest(), cells: () => this.cells(), light: () => this.light() })[step.panel]?.();

@@ -34,7 +34,7 @@ export class Chart {
     this.root = root;
     this.state = state;
     this.view = view;
-    this.palette = new Palette(state, (step) => this.add(step));
+    this.palette = new Palette(state, (step, ready) => this.add(step, ready));
     this.adding = el("button", { class: "act", type: "button", id: "add-step", title: "Add a step below the chosen one (A)", "aria-haspopup": "dialog", onclick: () => this.palette.open(this.adding) }, icon("plus"), "Add a step");
     this.grouping = el("button", { class: "act", type: "button", id: "group-rows", title: "Put the chosen rows into a group (G); Shift and press, or Shift and arrows, choose several", onclick: () => this.group() }, "Group");
     this.tools = el("div", { class: "weave-tools" }, this.adding, this.grouping);
@@ -189,11 +189,16 @@ export class Chart {
     return group;
   }
 
-  async add(step) {
+  async add(step, ready = false) {
     const known = new Set(this.state.rows.map((r) => r.id));
-    await this.state.change({ kind: "add", step, ...this.state.below(this.state.row(this.state.chosen)) });
+    await this.state.change(ready ? { kind: "ready", step } : { kind: "add", step, ...this.state.below(this.state.row(this.state.chosen)) });
     const made = this.state.rows.find((r) => !known.has(r.id));
-    if (made) this.state.choose(made.id);
+    if (!made) return;
+    this.state.choose(made.id);
+    const controls = document.getElementById("controls");
+    controls.scrollTop = 0; // a new step shows its controls from the top, and has the focus
+    controls.querySelector("h2")?.focus();
+    this.root.querySelector(`[data-id="${made.id}"]`)?.scrollIntoView({ block: "nearest" });
   }
 
   turn(row) { return this.state.change({ kind: "fold", step_id: row.id, on: !row.folded }); }

@@ -1,6 +1,25 @@
 // Steps to add: found by typing plain words, in families, the last used first. It inserts below the chosen row.
 import { el, icon } from "../../base/api.js";
 
+// What is looked for: lower case, without endings and without what is said of every map
+const stem = (word) => word.replace(/(ies)$/, "y").replace(/(ing|es|s)$/, "");
+export const wordsOf = (text) => {
+  const all = text.toLowerCase().split(/[^a-z0-9]+/).filter(Boolean), telling = all.filter((w) => !["map", "maps", "texture", "the", "a", "of"].includes(w));
+  return (telling.length ? telling : all).map((w) => (w.length > 3 ? stem(w) : w));
+};
+// How well a step fits: what is called so comes before what is known by that word, and that before what only speaks of it
+export const scoreOf = (s, words) => {
+  const title = wordsOf(s.title), known = s.words.map(wordsOf), says = s.says.toLowerCase();
+  let sum = 0;
+  for (const w of words) {
+    const best = title.length === 1 && title[0] === w ? 16 : title.includes(w) ? 12 : known.some((k) => k.length === 1 && k[0] === w) ? 8
+      : title.some((t) => t.startsWith(w)) ? 6 : known.some((k) => k.some((t) => t.startsWith(w))) ? 5 : w.length > 2 && says.includes(w) ? 1 : 0;
+    if (!best) return 0;
+    sum += best;
+  }
+  return sum + (known.some((k) => k.join(" ") === words.join(" ")) || title.join(" ") === words.join(" ") ? 4 : 0);
+};
+
 const RECENT = "loom-recent-steps";
 
 export class Palette {
@@ -41,16 +60,15 @@ export class Palette {
   }
 
   list() {
-    const words = this.search.value.toLowerCase().split(/\s+/).filter(Boolean);
-    const all = Object.values(this.state.steps);
-    const fits = (s) => words.every((w) => `${s.title} ${s.says} ${s.words.join(" ")}`.toLowerCase().includes(w));
-    // What is called so comes before what only speaks of it
-    const rank = (s) => words.reduce((n, w) => n + (s.title.toLowerCase().includes(w) ? 2 : s.words.some((k) => k.startsWith(w)) ? 1 : 0), 0);
+    const words = wordsOf(this.search.value);
+    const all = Object.values(this.state.steps), ready = this.state.ready.map((r) => ({ ...r, ready: true }));
+    const scores = new Map([...all, ...ready].map((s) => [s, scoreOf(s, words)]));
     const parts = [];
     const recent = words.length ? [] : this.recent.map((n) => this.state.steps[n]).filter(Boolean).slice(0, 4);
     if (recent.length) parts.push(["Used last", recent]);
-    if (words.length) parts.push(["", all.filter(fits).sort((a, b) => rank(b) - rank(a))]);
-    else for (const title of new Set(all.map((s) => s.family))) parts.push([title, all.filter((s) => s.family === title)]);
+    if (words.length) parts.push(["", [...scores.keys()].filter((s) => scores.get(s) > 0).sort((a, b) => scores.get(b) - scores.get(a))]);
+    else parts.push(["Ready-made", ready]);
+    if (!words.length) for (const title of new Set(all.map((s) => s.family))) parts.push([title, all.filter((s) => s.family === title)]);
     this.items.replaceChildren(...parts.flatMap(([title, steps]) => steps.length
       ? [title ? el("div", { class: "palette-family", role: "presentation" }, title) : null, ...steps.map((s) => this.item(s))].filter(Boolean) : []));
     if (!this.items.querySelector("[role=option]")) this.items.append(el("div", { class: "quiet p-2" }, "No step does that yet. Try a plainer word."));
@@ -58,8 +76,8 @@ export class Palette {
   }
 
   item(step) {
-    const picture = el("img", { src: `/static/steps/${step.name}.png`, alt: "", width: 72, height: 54, loading: "lazy" });
-    return el("button", { class: "palette-item", type: "button", role: "option", "data-step-name": step.name, "aria-label": step.title, tabindex: -1, onclick: () => this.take(step) },
+    const picture = el("img", { src: `/static/steps/${step.picture || step.name}.png`, alt: "", width: 72, height: 54, loading: "lazy" });
+    return el("button", { class: "palette-item", type: "button", role: "option", "data-step-name": step.name, "aria-label": step.title, tabindex: -1, ...(step.ready ? { "data-ready": "" } : {}), onclick: () => this.take(step) },
       el("span", { class: "swatch" }, picture), el("span", {}, el("b", {}, step.title), el("span", { class: "quiet" }, step.says)));
   }
 
@@ -82,8 +100,8 @@ export class Palette {
   }
 
   take(step) {
-    localStorage.setItem(RECENT, JSON.stringify([step.name, ...this.recent.filter((n) => n !== step.name)].slice(0, 8)));
+    if (!step.ready) localStorage.setItem(RECENT, JSON.stringify([step.name, ...this.recent.filter((n) => n !== step.name)].slice(0, 8)));
     this.close(true);
-    this.add(step.name);
+    this.add(step.name, step.ready);
   }
 }
