@@ -339,7 +339,14 @@ def _upright(planes: dict[str, Floats], down: bool) -> dict[str, Floats]:
 
 
 def planes_of(found: FoundFile, picture: Picture) -> dict[str, Floats]:
-    """The maps in a file that tell of each other, small: normals of shape (H, W, 3), others (H, W), 0…1."""
+    """The maps in a file that tell of each other, small: normals of shape (H, W, 3), others (H, W), 0…1.
+
+    >>> from silent_loom.core.files.profile import SRGB
+    >>> picture = Picture(np.full((4, 4, 1), 255, np.uint8), None, SRGB, 8, "png")
+    >>> one = FoundFile("a.png", "a.png", 4, 4, 8, "png", "name", [FoundChannel("r", "smoothness", "constant")])
+    >>> float(planes_of(one, picture)["roughness"].max())
+    0.0
+    """
     out: dict[str, Floats] = {}
     for channel in found.channels:
         if channel.map == "normal":

@@ -47,8 +47,9 @@ class HeightSettings(Settings):
     )
     fill: Literal["by contrast", "whole depth"] = setting(
         "by contrast",
-        "Black to white of the picture is the depth, so that an even picture stays even; or what is read fills it.",
-        title="Fills",
+        "As deep as the picture is contrasty, so that an even picture stays even; or whatever is read takes up the whole depth.",
+        title="Depth is used",
+        names={"by contrast": "by contrast", "whole depth": "all of it"},
     )
     sizes: tuple[by_size.Handle, ...] = setting(
         SIZES,

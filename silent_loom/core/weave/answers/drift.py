@@ -88,7 +88,13 @@ def can_rise(plan: Plan, row_id: str, above: str) -> bool:
 
 
 def beside(weave: Weave, row_id: str, other: str, *, below: bool = False) -> tuple[int, str]:
-    """Where a row goes that is put right above or below another one: position, itself no longer counted, and group."""
+    """Where a row goes that is put right above or below another one: position, itself no longer counted, and group.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> beside(weave, weave.steps[0].id, weave.steps[-1].id, below=True) == (len(weave.steps) - 1, "")
+    True
+    """
     places = {p.entry.id: p for p in tree.walk(weave.steps)}
     inside = {p.id for p in places[row_id].parents} if row_id in places else set()
     place = places[other]

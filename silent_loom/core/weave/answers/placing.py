@@ -30,6 +30,12 @@ def fitting_place(plan: Plan, weave: Weave, new: StepEntry, to: int, into: str) 
     Below the asked place nothing changes. Above it, the first row that reads a relief for a map of the material (its normal,
     its occlusion …) is where a row that changes this relief has to be, or the map would no longer agree with it. A pattern in
     a weave that has a height already makes a thread of its own, unless it is told to make the height.
+
+    >>> from silent_loom.core.weave.answers.plan import planned
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> fitting_place(planned(weave, None), weave, StepEntry(step="tone"), 2, "")[1:]
+    (2, '', '')
     """
     above = _above(plan, weave, to, into)
     new = _beside_the_height(plan, above, new)

@@ -47,10 +47,15 @@ export class State extends EventTarget {
 
   // `sent` is the draft that this answer stored: what was dragged on since then is kept
   take(material, sent = null) {
+    const before = this.material?.weave.rows || [], at = before.findIndex((r) => r.id === this.chosen);
     this.material = material;
     if (!sent || this.draft === sent) this.draft = null;
     else if (this.draft && !this.row(this.draft.step_id)) this.draft = null;
-    if (this.chosen && !this.row(this.chosen)) this.chosen = this.rows[0]?.id ?? null;
+    // A chosen row that is gone leaves the choice with its neighbour above, not with the first row
+    if (this.chosen && !this.row(this.chosen)) {
+      this.gone = this.chosen;
+      this.chosen = before.slice(0, Math.max(0, at)).reverse().find((r) => this.row(r.id))?.id ?? this.rows[0]?.id ?? null;
+    } else if (this.gone && this.row(this.gone) && !sent) { this.chosen = this.gone; this.gone = null; } // redo brings it back
     this.emit("material");
     this.askFigures();
   }

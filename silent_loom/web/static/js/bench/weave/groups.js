@@ -6,7 +6,9 @@ import { mixing } from "./masks.js";
 
 const CURVES = { even: [], "slow at first": [[0, 0], [0.5, 0.2], [1, 1]], "fast at first": [[0, 0], [0.5, 0.8], [1, 1]], "slow at both ends": [[0, 0], [0.25, 0.1], [0.75, 0.9], [1, 1]] };
 const curveName = (curve) => Object.entries(CURVES).find(([, c]) => JSON.stringify(c) === JSON.stringify(curve))?.[0] || "its own";
-const short = (v) => (Math.abs(v) >= 100 ? v.toFixed(0) : String(+v.toPrecision(3)));
+// As many decimals as a five-hundredth of the way from one end to the other needs
+const decimals = (low, high) => Math.max(0, Math.min(6, 2 - Math.floor(Math.log10(Math.max(1e-9, high - low)))));
+const short = (v, low, high) => String(+v.toFixed(decimals(low, high)));
 
 export function groupControls(controls, root) {
   const { state } = controls, row = controls.row;
@@ -59,7 +61,8 @@ function dialControl(controls, dial) {
   const { state } = controls, group = controls.row.id;
   const t = (v) => (v - dial.low) / (dial.high - dial.low);
   const slide = el("input", { class: "slide", type: "range", min: 0, max: 1000, "aria-label": dial.title, "data-dial": dial.id });
-  const value = el("input", { class: "value", type: "number", step: "any", "aria-label": `${dial.title}, value` });
+  const unit = unitOf(state, dial);
+  const value = el("input", { class: "value", type: "number", step: "any", "aria-label": `${dial.title}, value${unit ? `, ${unit}` : ""}` });
   slide.addEventListener("input", () => controls.try({ [dial.id]: dial.low + ((dial.high - dial.low) * slide.value) / 1000 }));
   slide.addEventListener("change", () => controls.settle());
   value.addEventListener("change", () => { const v = Math.max(dial.low, Math.min(dial.high, Number(value.value) || 0)); controls.try({ [dial.id]: v }); controls.settle(); });
@@ -77,22 +80,34 @@ function dialControl(controls, dial) {
   const behind = el("details", { class: "dial-behind" }, el("summary", {}, dial.drives.length ? `moves ${dial.drives.length === 1 ? settingTitle(state, dial.drives[0]) : `${dial.drives.length} settings`}` : "moves nothing yet"),
     el("div", { class: "control" }, el("span", { class: "label" }, "Name"), title), el("ul", { class: "drives" }, ...lines), also(controls, dial),
     el("button", { class: "act", type: "button", onclick: () => state.change({ kind: "undial", step_id: group, dial_id: dial.id }) }, "Take the dial out"));
-  const node = el("div", { class: "control dial", "data-dial-title": dial.title }, el("span", { class: "label" }, dial.title), value, el("span"), slide, behind);
-  return { node, show: (v) => { slide.value = Math.round(1000 * t(v)); slide.style.setProperty("--at", `${100 * t(v)}%`); if (document.activeElement !== value) value.value = short(v); } };
+  const node = el("div", { class: "control dial", "data-dial-title": dial.title }, el("span", { class: "label" }, dial.title), el("span", {}, value, unit ? el("span", { class: "unit" }, ` ${unit}`) : ""), el("span"), slide, behind);
+  return { node, show: (v) => { slide.value = Math.round(1000 * t(v)); slide.style.setProperty("--at", `${100 * t(v)}%`); if (document.activeElement !== value) value.value = short(v, dial.low, dial.high); } };
 }
 
 const bareDrive = ({ row, setting, low, high, curve, formula }) => ({ row, setting, low, high, curve, formula });
 const bare = ({ id, title, value, low, high, drives }) => ({ id, title, value, low, high, drives: drives.map(bareDrive) });
 
 const AMOUNT = "@amount"; // how much of a row takes effect, which is no setting of its step
-const named = (row) => (row.note ? `${row.title}, ${row.note.split("\n")[0]}` : row.title);
+// Whose setting it is: several rows of one kind are told apart by their note, or by what they do
+const named = (state, row) => {
+  const twins = state.rows.filter((r) => r.title === row.title && r.parents.at(-1) === row.parents.at(-1)).length > 1;
+  const more = row.note ? row.note.split("\n")[0] : twins ? (row.words || "").split(/[:,]/)[0].trim() : "";
+  return more && more.length < 28 ? `${row.title} (${more})` : row.title;
+};
+const fieldOf = (state, drive) => state.steps[state.row(drive.row)?.step]?.fields.find((f) => f.name === drive.setting);
+
+// The unit of a dial that stands in the setting's own numbers: whatever it moves has the same unit and the same ends
+function unitOf(state, dial) {
+  const units = dial.drives.map((d) => (!d.formula && d.low === dial.low && d.high === dial.high ? fieldOf(state, d)?.unit || "" : ""));
+  return units.length && units.every((u) => u === units[0]) ? units[0] : "";
+}
 
 function settingTitle(state, drive) {
   const row = state.row(drive.row);
   if (!row) return drive.setting;
-  if (drive.setting === AMOUNT) return `${row.title}: amount`;
+  if (drive.setting === AMOUNT) return `${named(state, row)}: amount`;
   if (row.group) return `${row.name}: ${row.dials.find((d) => d.id === drive.setting)?.title || drive.setting}`;
-  return `${row.title}: ${state.steps[row.step]?.fields.find((f) => f.name === drive.setting)?.title || drive.setting}`;
+  return `${named(state, row)}: ${state.steps[row.step]?.fields.find((f) => f.name === drive.setting)?.title || drive.setting}`;
 }
 
 // Every setting in a group that a dial can move: [row id, setting, words, lower end, upper end, present value]
@@ -100,13 +115,13 @@ function settings(state, group) {
   const found = [];
   for (const row of state.rows.filter((r) => r.parents.includes(group))) {
     if (row.group) { for (const d of row.dials) found.push([row.id, d.id, `${row.name}: ${d.title}`, d.low, d.high, d.value]); continue; }
-    if (!state.steps[row.step]?.geometric) found.push([row.id, AMOUNT, `${named(row)}: amount`, 0, 1, row.amount]);
+    if (!state.steps[row.step]?.geometric) found.push([row.id, AMOUNT, `${named(state, row)}: amount`, 0, 1, row.amount]);
     for (const f of state.steps[row.step]?.fields || []) {
       if (!f.dialled) continue;
       const now = Number(row.settings[f.name]);
       let [low, high] = f.kind === "switch" ? [0, 1] : f.soft || [f.low ?? 0, f.high ?? 1];
       if (f.log && now > 0) [low, high] = [Math.max(f.low ?? 0, now / 4), Math.min(f.high ?? Infinity, now * 4)]; // decades on a straight dial say little
-      found.push([row.id, f.name, `${named(row)}: ${f.title}`, low, high, now]);
+      found.push([row.id, f.name, `${named(state, row)}: ${f.title}`, low, high, now]);
     }
   }
   return found;
@@ -123,10 +138,11 @@ function chooser(controls, label, take) {
 function newDial(controls) {
   const { state } = controls, box = el("div", { class: "my-2" });
   const build = () => box.replaceChildren(chooser(controls, "New dial for …", ([row, setting, words, low, high, now]) => {
-    const value = high > low ? Math.max(0, Math.min(1, (now - low) / (high - low))) : 0.5;
-    const away = low + value * (high - low) - now, reach = Math.abs(away) > 1e-9 ? [Math.min(low, now), Math.max(high, now)] : [low, high];
-    const at = reach[1] > reach[0] ? (now - reach[0]) / (reach[1] - reach[0]) : 0.5;
-    state.change({ kind: "dial", step_id: controls.row.id, dial: { title: words.split(": ").at(-1), value: at, low: 0, high: 1, drives: [{ row, setting, low: reach[0], high: reach[1], curve: [], formula: "" }] } });
+    const reach = [Math.min(low, now), Math.max(high, now)];
+    if (!(reach[1] > reach[0])) reach[1] = reach[0] + 1;
+    const [whose, what] = words.split(/: (?=[^:]*$)/), plain = ["From", "To", "Share", "Amount", "amount", "Width", "Seed"].includes(what);
+    // In the setting's own numbers, so that the dial shows what is set
+    state.change({ kind: "dial", step_id: controls.row.id, dial: { title: (plain ? `${whose}: ${what.toLowerCase()}` : what).slice(0, 60), value: now, low: reach[0], high: reach[1], drives: [{ row, setting, low: reach[0], high: reach[1], curve: [], formula: "" }] } });
   }));
   build();
   box.firstChild.id = "new-dial";
