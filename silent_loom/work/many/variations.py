@@ -62,7 +62,17 @@ class Variations:
     def about(self, ident: str) -> dict[str, Any]:
         """What of a material can vary: its dials, and whether anything in it goes by chance."""
         weave = self.desk.store.get(ident).weave
-        dials = [{"id": k.dial.id, "name": k.name, "title": k.dial.title, "value": k.dial.value} for k in knobs(weave)]
+        dials = [
+            {
+                "id": k.dial.id,
+                "name": k.name,
+                "title": k.dial.title,
+                "value": k.dial.value,
+                "low": k.dial.low,
+                "high": k.dial.high,
+            }
+            for k in knobs(weave)
+        ]
         return {"dials": dials, "seeds": has_seeds(weave)}
 
     def sheet(self, ident: str, count: int, dials: Sequence[str], spread: float, seeds: bool, first: int) -> dict[str, Any]:

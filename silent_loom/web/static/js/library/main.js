@@ -1,3 +1,4 @@
+import { telling } from "../base/filenames.js";
 import Alpine from "/static/vendor/alpine/alpine.csp.min.js";
 import { cm, el, get, picture, post, send, since } from "../base/api.js";
 import { fieldUnit, length, parse } from "../base/units.js";
@@ -50,7 +51,7 @@ document.addEventListener("alpine:init", () => {
           // The photo as it came, until the picture of the surface is there
           photo: m.photo_row ? `/api/materials/${m.id}/photo.jpg?step_id=${m.photo_row}&size=480` : "",
           rights: [m.origin.author, m.origin.licence, { yes: "may be sold", no: "may not be sold" }[m.origin.sale]].filter(Boolean).join(" · "),
-          facts: m.error || `${cm(m.size_mm[0])} × ${cm(m.size_mm[1])} a repeat · ${m.steps} steps · ${since(m.changed)}`,
+          facts: m.error || `${cm(m.size_mm[0])} × ${cm(m.size_mm[1])} · ${since(m.changed)}`,
         }));
         for (const m of this.materials) this.draw(m);
         // A fresh demo fills its library while the page is already open
@@ -218,10 +219,11 @@ document.addEventListener("alpine:init", () => {
       if (!files.length) return;
       this.error = "";
       let last = null;
-      for (const file of files) {
+      const names = telling(files);
+      for (const [i, file] of files.entries()) {
         this.busy = `Reading ${file.name || "the picture"} …`;
         const form = new FormData();
-        form.append("photo", file, file.name || "pasted.png");
+        form.append("photo", file, names[i]);
         last = (await this.guard(() => send("/api/materials", form))) || last;
       }
       this.busy = "";

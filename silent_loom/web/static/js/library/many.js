@@ -29,6 +29,8 @@ async function draw() {
   $("many-which").replaceChildren(...all.map((b) => el("option", { value: b.id, selected: b === job }, `${b.title}: ${b.state}`)));
   $("many-none").hidden = !!job;
   $("many-table").hidden = !job;
+  $("many-which").hidden = all.length < 2;
+  $("many-line").hidden = !job;
   if (!job) return;
   shown = job.id;
   const rows = job.result.rows || [], of = job.result.of || job.settings.photos.length, running = ["waiting", "running"].includes(job.state);

@@ -1,4 +1,5 @@
 // From a recipe: a weave that worked once, on another photo, on many, or with its dials turned.
+import { telling } from "../base/filenames.js";
 import { el, get, picture, post, send } from "../base/api.js";
 import { openMany } from "./many.js";
 import { Shelf } from "./shelf.js";
@@ -55,11 +56,11 @@ async function begin() {
   $("recipe-begin").disabled = true;
   try {
     if (r.photos && photos.length > 1) {
-      const stored = [], refused = [];
+      const stored = [], refused = [], names = telling(photos);
       for (const [i, file] of photos.entries()) {
         $("recipe-state").textContent = `Reading ${file.name} (${i + 1} of ${photos.length}) …`;
         const form = new FormData();
-        form.append("photo", file, file.name);
+        form.append("photo", file, names[i]);
         try { stored.push(await send("/api/photos", form)); } catch (error) { refused.push(error.message); }
       }
       if (!stored.length) throw new Error(refused.join(" "));
@@ -69,7 +70,7 @@ async function begin() {
     } else {
       $("recipe-state").textContent = r.photos ? "Reading the photo, and finding out how its edges meet best …" : "";
       const form = new FormData();
-      for (const f of r.photos ? photos : []) form.append("photos", f, f.name);
+      for (const f of r.photos ? photos : []) form.append("photos", f, telling([f])[0]);
       form.append("title", $("recipe-name").value);
       form.append("seed", +$("recipe-seed").value || 0);
       form.append("dials", JSON.stringify(turned()));

@@ -11,15 +11,21 @@ export function startVariations(state, say) {
     try {
       const about = await get(`${state.path}/variations`);
       $("variation-dials").replaceChildren(...about.dials.map((d) => el("label", { class: "line" }, el("input", { type: "checkbox", value: d.id, "data-dial": d.name }), d.title)));
-      titles = Object.fromEntries(about.dials.map((d) => [d.id, d.title]));
+      titles = Object.fromEntries(about.dials.map((d) => [d.id, d]));
       $("variation-seeds").disabled = !about.seeds;
       $("variation-seeds").checked = about.seeds;
       $("variation-none").hidden = about.dials.length > 0 || about.seeds;
     } catch (error) { say(error.message); }
   });
 
+  // How far a dial is from where it stands now, in plain words
+  const differs = (dial, n) => {
+    if (!dial || dial.value == null || dial.high == null) return "";
+    const part = (n - dial.value) / Math.max(1e-9, dial.high - dial.low);
+    return Math.abs(part) < 0.03 ? " (as now)" : ` (${Math.abs(part) > 0.3 ? "much " : ""}${part > 0 ? "more" : "less"})`;
+  };
   const address = (v, size) => `${state.path}/variation.png?entry=${entry}&size=${size}&choice=${encodeURIComponent(JSON.stringify({ seed: v.seed, dials: v.dials, other: v.other, share: v.share }))}`;
-  const words = (v) => (v.other ? `${Math.round(100 * v.share)} %` : `${v.seed ? `seed ${v.seed}` : "same seed"}${Object.keys(v.dials).length ? `, ${Object.entries(v.dials).map(([id, n]) => `${titles[id] || ""} ${n.toFixed(2)}`.trim()).join(", ")}` : ""}`);
+  const words = (v) => (v.other ? `${Math.round(100 * v.share)} %` : `${v.seed ? `seed ${v.seed}` : "same seed"}${Object.keys(v.dials).length ? `, ${Object.entries(v.dials).map(([id, n]) => `${titles[id]?.title || ""} ${n.toFixed(2)}${differs(titles[id], n)}`.trim()).join(", ")}` : ""}`);
 
   async function ask() {
     const mine = ++turn;
