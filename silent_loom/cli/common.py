@@ -27,6 +27,15 @@ def loaded() -> None:
     gc.freeze()
     atexit.register(gc.unfreeze)  # where something went wrong everything is given back in order
     gc.enable()
+    atexit.register(tell_troubles)
+
+
+def tell_troubles() -> None:
+    """Files of the program that could not be loaded, a line each."""
+    from silent_loom.core.base.troubles import troubles
+
+    for words in troubles():
+        print(f"note: {words}", file=sys.stderr)
 
 
 @contextmanager

@@ -55,9 +55,18 @@ def check(
         raise typer.Exit(1)
 
 
+def _list_kinds(asked: bool) -> None:
+    """Every map that a step makes out of others, as the registry has it now."""
+    if asked:
+        from silent_loom.core.ways.single import makeable
+
+        print(", ".join([*makeable(), "combined"]))
+        raise typer.Exit
+
+
 @app.command("map")
 def make_map(
-    kind: Annotated[str, typer.Argument(help="normal, height, occlusion, curvature, cavity, slope, thickness, combined …")],
+    kind: Annotated[str, typer.Argument(help="What to make, or 'combined'; --list names everything that can be made.")],
     source: Annotated[Path, typer.Option("--from", help="The finished map that it is made from.", show_default=False)],
     out: Annotated[Path, typer.Option("--out", help="File to write; its ending says the format.", show_default=False)],
     other: Annotated[Path | None, typer.Option("--with", help="A second map, to be combined with the first.")] = None,
@@ -69,6 +78,9 @@ def make_map(
     open_: Annotated[bool, typer.Option("--open", help="Its edges do not meet.")] = False,
     green_down: Annotated[bool, typer.Option("--green-down", help="Green of normal maps points down, in and out.")] = False,
     force: Annotated[bool, typer.Option("--force", help="Replace the file that is there.")] = False,
+    list_: Annotated[
+        bool, typer.Option("--list", callback=_list_kinds, is_eager=True, help="Name everything that can be made, and end.")
+    ] = False,
 ) -> None:
     """Make one map from finished maps."""
     from silent_loom.core.base.parallel import Task

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Annotated, Any, NoReturn, TextIO
 import numpy as np
 import typer
 
-from silent_loom.cli.common import app, count, loaded, progress, sayable
+from silent_loom.cli.common import app, count, loaded, progress, sayable, tell_troubles
 from silent_loom.core.base.errors import LoomError, SettingError, refusal
 
 if TYPE_CHECKING:
@@ -67,6 +67,7 @@ def _leave() -> NoReturn:
     """End at once after a command that wrote and closed all it had to: to give back one by one what hundreds of modules
     hold takes a third of a second, and the system does it for nothing."""
     sys.stdout.flush()
+    tell_troubles()  # nothing registered for the end is called
     try:
         sys.stderr.flush()
     except OSError:  # nobody reads any more

@@ -16,6 +16,7 @@ from fastapi.staticfiles import StaticFiles
 from silent_loom import __version__
 from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.kernels import load_kernels
+from silent_loom.core.base.troubles import troubles
 from silent_loom.core.ways.prepare import Preparation
 from silent_loom.store.store import Store
 from silent_loom.web.errors import answer_errors
@@ -87,6 +88,8 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
                 if warm:
                     preparation.wait_for_all()
                     load_kernels()
+                for words in troubles():
+                    log.warning(words)
             except Exception:
                 log.exception("preparing failed")
             bench.seeded.set()

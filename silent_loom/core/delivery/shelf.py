@@ -13,6 +13,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from silent_loom.core.base.errors import FileError, LoomError
+from silent_loom.core.base.troubles import passed_over
 from silent_loom.core.delivery.profile import Profile
 from silent_loom.core.files.place import drop, place
 
@@ -30,7 +31,11 @@ def profiles() -> dict[str, Profile]:
     (True, True)
     """
     folder = resources.files("silent_loom.core.delivery") / "profiles"
-    found = [Profile.model_validate_json(f.read_text("utf-8")) for f in folder.iterdir() if f.name.endswith(".json")]
+    found: list[Profile] = []
+    for file in folder.iterdir():
+        if file.name.endswith(".json"):
+            with passed_over(f"delivery/profiles/{file.name}"):
+                found.append(Profile.model_validate_json(file.read_text("utf-8")))
     return {p.name: p for p in sorted(found, key=lambda p: (p.name != "plain", p.name))}
 
 

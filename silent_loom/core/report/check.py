@@ -11,6 +11,7 @@ from types import ModuleType
 from typing import Any
 
 from silent_loom.core.base.images import Image
+from silent_loom.core.base.troubles import passed_over
 from silent_loom.core.files.write import is_constant
 from silent_loom.core.report import checks as folder
 from silent_loom.core.weave.threads import ThreadSpec
@@ -67,7 +68,13 @@ def kinds() -> tuple[ModuleType, ...]:
     >>> [k.__name__.rpartition(".")[2] for k in kinds()][:2]
     ['constant', 'clipped']
     """
-    found = [importlib.import_module(f"{folder.__name__}.{info.name}") for info in pkgutil.iter_modules(folder.__path__)]
+    found: list[ModuleType] = []
+    for info in pkgutil.iter_modules(folder.__path__):
+        with passed_over(f"report/checks/{info.name}.py"):
+            module = importlib.import_module(f"{folder.__name__}.{info.name}")
+            if not (callable(module.found) and isinstance(module.SAYS, str) and isinstance(module.PLACE, int | float)):
+                raise TypeError("it has no found(), SAYS or PLACE")
+            found.append(module)
     return tuple(sorted(found, key=lambda module: module.PLACE))
 
 

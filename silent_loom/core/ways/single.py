@@ -113,6 +113,16 @@ def one_map(
     return {"map": thread, "step": step, "size": [image.width, image.height], "notes": notes}
 
 
+def makeable() -> list[str]:
+    """Every map that some step makes out of finished ones.
+
+    >>> {"normal", "cavity", "slope", "metallic"} <= set(makeable())
+    True
+    """
+    fresh = [s for s in registry.steps().values() if registry.maker(s.name) == s.name]
+    return sorted({t for s in fresh for t in (*s.writes(s.Settings()), *s.asked)} - {"base"})
+
+
 def _step_for(kind: str, source: Path, values: dict[str, Any]) -> tuple[str, list[str]]:
     """The step that makes a map, and the threads that it reads."""
     if kind == "combined":
@@ -124,9 +134,8 @@ def _step_for(kind: str, source: Path, values: dict[str, Any]) -> tuple[str, lis
         return "combine", ["first", "second"]
     step = registry.maker(kind, str(load(source).image.kind))
     if step is None:
-        fresh = [s for s in registry.steps().values() if registry.maker(s.name) == s.name]
-        known = sorted({t for s in fresh for t in s.writes(s.Settings())})
-        raise LoomError(f"no step makes '{kind}' out of another map", "map", f"There are {', '.join(known)} and combined.")
+        known = ", ".join(makeable())
+        raise LoomError(f"no step makes '{kind}' out of another map", "map", f"There are {known} and combined.")
     unknown = next((k for k in values if k not in registry.fields(step)), None)
     if unknown is not None:
         raise SettingError("there is no such setting", f"{step}.{unknown}", f"It takes: {', '.join(registry.fields(step))}.")

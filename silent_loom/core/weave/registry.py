@@ -7,13 +7,15 @@ import inspect
 import json
 import pkgutil
 from functools import cache
-from types import MappingProxyType
+from pathlib import Path
+from types import MappingProxyType, ModuleType
 from typing import Any
 
 from pydantic import ValidationError
 from pydantic.fields import FieldInfo
 
 from silent_loom.core.base.errors import SettingError, WeaveError
+from silent_loom.core.base.troubles import note, passed_over
 from silent_loom.core.weave.settings import Settings
 from silent_loom.core.weave.step import AnyStep, Step
 
@@ -29,16 +31,36 @@ def steps() -> MappingProxyType[str, AnyStep]:
     'Height'
     """
     found: dict[str, AnyStep] = {}
+    _tell_of_bare(Path(next(iter(importlib.import_module(STEPS).__path__))))
     for family in families():
         package = importlib.import_module(f"{STEPS}.{family}")
-        for info in pkgutil.walk_packages(package.__path__, f"{package.__name__}."):
-            module = importlib.import_module(info.name)
-            for _, member in inspect.getmembers(module, inspect.isclass):
-                if issubclass(member, Step) and not inspect.isabstract(member) and member.__module__ == module.__name__:
-                    if member.name in found:
-                        raise TypeError(f"two steps are called {member.name}")
-                    found[member.name] = member()
+        for name in _modules(package):
+            with passed_over(f"{name.replace('.', '/')}.py"):
+                _take(importlib.import_module(name), found)
     return MappingProxyType(found)
+
+
+def _modules(package: ModuleType) -> list[str]:
+    """Modules of a family, to any depth."""
+    return [i.name for i in pkgutil.walk_packages(package.__path__, f"{package.__name__}.")]
+
+
+def _tell_of_bare(root: Path) -> None:
+    """Tell of folders of steps that Python does not take for packages."""
+    for folder in root.rglob("*/"):
+        if folder.name != "__pycache__" and not (folder / "__init__.py").is_file() and any(folder.glob("*.py")):
+            note(f"{folder.relative_to(root.parents[2])} is left out: it has no __init__.py. Add an empty one.")
+
+
+def _take(module: ModuleType, found: dict[str, AnyStep]) -> None:
+    """The steps of a module."""
+    for _, member in inspect.getmembers(module, inspect.isclass):
+        if issubclass(member, Step) and not inspect.isabstract(member) and member.__module__ == module.__name__:
+            if member.name in found:
+                raise TypeError(f"there is a step called {member.name} already")
+            made = member()
+            made.Settings()  # its defaults hold
+            found[member.name] = made
 
 
 def families() -> dict[str, str]:

@@ -11,6 +11,7 @@ from typing import Any
 from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.base.errors import SettingError, WeaveError
+from silent_loom.core.base.troubles import passed_over
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows.model import AMOUNT, Dial, Drive, Entry, GroupEntry, Mask, MixMode, StepEntry, Weave
 
@@ -110,8 +111,9 @@ def beginnings() -> dict[str, Beginning]:
     found: list[Beginning] = []
     for file in sorted(folder.iterdir(), key=lambda f: f.name):
         if file.name.endswith(".json"):
-            family = json.loads(file.read_text("utf-8"))
-            found += [Beginning.model_validate({"family": family["family"], **one}) for one in family["patterns"]]
+            with passed_over(f"recipes/patterns/{file.name}"):
+                family = json.loads(file.read_text("utf-8"))
+                found += [Beginning.model_validate({"family": family["family"], **one}) for one in family["patterns"]]
     return {b.name: b for b in found}
 
 

@@ -14,6 +14,7 @@ from typing import Any
 from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.base.errors import WeaveError
+from silent_loom.core.base.troubles import passed_over
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows import tree
 from silent_loom.core.weave.rows.beginnings import of_pattern
@@ -92,7 +93,11 @@ def recipes() -> dict[str, Recipe]:
     ['photo', 'set', 'sheet']
     """
     folder = resources.files("silent_loom.core") / "recipes"
-    found = [Recipe.model_validate_json(f.read_text("utf-8")) for f in folder.iterdir() if f.name.endswith(".json")]
+    found: list[Recipe] = []
+    for file in folder.iterdir():
+        if file.name.endswith(".json"):
+            with passed_over(f"recipes/{file.name}"):
+                found.append(Recipe.model_validate_json(file.read_text("utf-8")))
     return {r.name: r for r in sorted(found, key=lambda r: r.name)}
 
 

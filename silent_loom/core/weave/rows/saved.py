@@ -12,6 +12,7 @@ from typing import Any
 from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.base.errors import WeaveError
+from silent_loom.core.base.troubles import passed_over
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows import edit, tree
 from silent_loom.core.weave.rows.dials import knobs
@@ -149,10 +150,10 @@ def shipped() -> Mapping[str, SavedRecipe]:
     found: dict[str, SavedRecipe] = {}
     for file in sorted(folder.iterdir(), key=lambda f: f.name):
         if file.name.endswith(".json"):
-            family = json.loads(file.read_text("utf-8"))
-            for one in family["recipes"]:
-                told = Recipe.model_validate({"family": family["family"], **one})
-                found[told.name] = of_recipe(told)
+            with passed_over(f"recipes/surfaces/{file.name}"):
+                family = json.loads(file.read_text("utf-8"))
+                made = [of_recipe(Recipe.model_validate({"family": family["family"], **one})) for one in family["recipes"]]
+                found |= {m.name: m for m in made}
     return found
 
 
