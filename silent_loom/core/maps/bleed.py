@@ -23,8 +23,12 @@ FEW = 2.0
 """A block of which half is there has a mean of its own; of less, the mean around it counts as well."""
 
 
-def _filled(colour: Floats, there: NDArray[np.bool_], wraps: bool) -> Floats:
-    """Means of what is there, at every place from as near as there is any."""
+def filled(colour: Floats, there: NDArray[np.bool_], wraps: bool) -> Floats:
+    """Means of what is there, at every place from as near as there is any.
+
+    >>> filled(np.float32([[[1.0], [0.0]]]), np.array([[True, False]]), False).ravel().tolist()
+    [1.0, 1.0]
+    """
     h, w = there.shape
     weight = there[..., None].astype(np.float32)
     levels = [(np.ascontiguousarray(colour * weight), weight)]
@@ -73,6 +77,6 @@ def bled(colour: Floats, opacity: Floats, wraps: bool, whole: float = 0.98) -> F
     if there.all() or not there.any():
         return colour
     there = _clean(there, wraps)
-    filled = _filled(colour, there, wraps)
-    out: Floats = np.where(there[..., None], colour, filled)
+    around = filled(colour, there, wraps)
+    out: Floats = np.where(there[..., None], colour, around)
     return out

@@ -15,6 +15,7 @@ from silent_loom.core.base.parallel import Task
 from silent_loom.core.maps import curve as tone_curve
 from silent_loom.core.maps import shading
 from silent_loom.core.maps import sizes as by_size
+from silent_loom.core.maps.spared import without
 from silent_loom.core.maps.stain import Stain, learn
 from silent_loom.core.moving.resample import blur
 from silent_loom.core.weave.decision import Decision
@@ -100,6 +101,14 @@ class HeightSettings(Settings):
     )
     reads_from: ThreadName = setting(
         "base", "What it is read from.", title="Read from", shape="thread", kinds=(Kind.COLOUR, Kind.DATA)
+    )
+    spare: ThreadName = setting(
+        "none",
+        "A mask of lichen, paint or rust: colour that has no form, and does not count here.",
+        title="Colour, not form",
+        shape="thread",
+        kinds=(Kind.DATA,),
+        also=("none",),
     )
     red: float = setting(0.2126, "Share of the red channel in what is read as height.", low=-2, high=2, soft=(0, 1), step=0.01)
     green: float = setting(0.7152, "Share of the green channel.", low=-2, high=2, soft=(0, 1), step=0.01)
@@ -202,7 +211,7 @@ class Height(MapStep[HeightSettings]):
         return f"{s.depth_mm:g} mm deep" + ("" if s.light_deg is None else f", light from {s.light_deg:g}°")
 
     def reads(self, s: HeightSettings) -> tuple[str, ...]:
-        return (s.reads_from,)
+        return (s.reads_from,) if s.spare == "none" else (s.reads_from, s.spare)
 
     def writes(self, s: HeightSettings) -> tuple[str, ...]:
         return ("height",)
@@ -211,7 +220,7 @@ class Height(MapStep[HeightSettings]):
         return (spec("height").over(s.depth_mm),)
 
     def decide(self, s: HeightSettings, inputs: Mapping[str, Image], geometry: Geometry, task: Task) -> Decision:
-        image = inputs[s.reads_from]
+        image = _read_from(s, inputs)
         stain = learn(image, task) if s.guard > 0 and image.kind is Kind.COLOUR else None
         gain = _gain(image, s, task)
         field = relief(image, s, task, _Read(None, gain))
@@ -232,7 +241,7 @@ class Height(MapStep[HeightSettings]):
     def run(
         self, s: HeightSettings, inputs: Mapping[str, Image], decision: Decision, sheet: Sheet, task: Task
     ) -> dict[str, Image]:
-        image = inputs[s.reads_from]
+        image = _read_from(s, inputs)
         f = decision.figures
         if f["flat"]:
             return {"height": data(np.zeros((image.height, image.width), np.float32), image)}
@@ -252,6 +261,11 @@ class Height(MapStep[HeightSettings]):
             narrow = FINE * max(image.size_mm)
             field += np.float32(s.fine - 1) * (field - blur(field, (narrow / tx, narrow / ty), image.wraps, task))
         return {"height": data(field, image)}
+
+
+def _read_from(s: HeightSettings, inputs: Mapping[str, Image]) -> Image:
+    image = inputs[s.reads_from]
+    return image if s.spare == "none" else without(image, inputs[s.spare])
 
 
 def _plane(image: Image, s: HeightSettings, task: Task, stain: Stain | None) -> Floats:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Literal
 
 import numpy as np
@@ -18,6 +19,7 @@ from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.marks import Region, mask_of
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
 from silent_loom.core.weave.step import MapStep, Preset, Sheet
+from silent_loom.core.weave.threads import ThreadSpec
 
 ROUND: tone_curve.Points = ((0.0, 0.0), (0.1, 0.44), (0.3, 0.71), (0.6, 0.92), (1.0, 1.0))
 """A quarter of a circle, from the border to the middle."""
@@ -117,6 +119,14 @@ class Mould(MapStep[MouldSettings]):
 
     def writes(self, s: MouldSettings) -> tuple[str, ...]:
         return (s.thread,)
+
+    def makes_of(self, s: MouldSettings, present: Mapping[str, ThreadSpec]) -> tuple[ThreadSpec, ...]:
+        """The range of the height grows with what is raised or lowered, so that nothing is cut on delivery."""
+        meaning = present.get(s.thread)
+        by = {"raise": s.amount_mm, "lower": -s.amount_mm, "dome": s.amount_mm}.get(s.action, 0.0)
+        if meaning is None or not meaning.unit or not s.regions or not by:
+            return ()
+        return (replace(meaning, low=meaning.low + min(0.0, by), high=meaning.high + max(0.0, by)),)
 
     def idle(self, s: MouldSettings) -> bool:
         return not s.regions

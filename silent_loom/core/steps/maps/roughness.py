@@ -12,6 +12,7 @@ from silent_loom.core.base.colour import encode, luminance
 from silent_loom.core.base.images import Floats, Image, Kind, data
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.maps import curve as tone_curve
+from silent_loom.core.maps.spared import without
 from silent_loom.core.moving.resample import blur
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
@@ -59,6 +60,14 @@ class RoughnessSettings(Settings):
         low=0.01,
         high=1,
         step=0.01,
+    )
+    spare: ThreadName = setting(
+        "none",
+        "A mask of lichen, paint or rust: colour that has no form, and does not count here.",
+        title="Colour, not form",
+        shape="thread",
+        kinds=(Kind.DATA,),
+        also=("none",),
     )
     joints: ThreadName = setting(
         "none",
@@ -124,19 +133,19 @@ class Roughness(MapStep[RoughnessSettings]):
         return f"{s.high:g}" if s.reads_from == "constant" else f"{s.low:g} to {s.high:g} from {s.reads_from}"
 
     def reads(self, s: RoughnessSettings) -> tuple[str, ...]:
-        named = (s.reads_from, s.joints)
+        named = (s.reads_from, s.joints, s.spare if s.reads_from != "constant" else "none")
         return tuple(dict.fromkeys(n for n in named if n not in ("constant", "none")))
 
     def writes(self, s: RoughnessSettings) -> tuple[str, ...]:
         return ("roughness",)
 
     def halo(self, s: RoughnessSettings, after: Geometry, texels: Texels) -> int | None:
-        return 0 if s.local >= 1 else None
+        return 0 if s.local >= 1 and s.spare == "none" else None
 
     def decide(self, s: RoughnessSettings, inputs: Mapping[str, Image], geometry: Geometry, task: Task) -> Decision:
         if s.reads_from == "constant":
             return Decision({}, {"low": 0.0, "high": 1.0})
-        image = inputs[s.reads_from]
+        image = _read_from(s, inputs)
         plane = scalar(image, task)
         low, high = (float(v) for v in np.percentile(plane[::2, ::2], [1, 99]))
         made = _made(s, plane, low, high, image, task)[::4, ::4]
@@ -153,12 +162,17 @@ class Roughness(MapStep[RoughnessSettings]):
         if s.reads_from == "constant" or high - low < 1e-6:
             made = sheet.flat("roughness", s.high)
         else:
-            image = inputs[s.reads_from]
+            image = _read_from(s, inputs)
             made = data(_made(s, scalar(image, task), low, high, image, task), image)
         if s.joints == "none":
             return {"roughness": made}
         joint = np.clip(inputs[s.joints].pixels, 0, 1)
         return {"roughness": made.with_pixels(made.pixels + joint * (np.float32(s.joint_roughness) - made.pixels))}
+
+
+def _read_from(s: RoughnessSettings, inputs: Mapping[str, Image]) -> Image:
+    image = inputs[s.reads_from]
+    return image if s.spare == "none" else without(image, inputs[s.spare])
 
 
 def _made(s: RoughnessSettings, plane: Floats, low: float, high: float, image: Image, task: Task) -> Floats:

@@ -64,7 +64,14 @@ def drifts(plan: Plan) -> list[Drift]:
 
 
 def made_below(plan: Plan, row: Row) -> tuple[str, Row] | None:
-    """A thread that a row needs and nothing above it makes, and the first row below it that does."""
+    """A thread that a row needs and nothing above it makes, and the first row below it that does.
+
+    >>> from silent_loom.core.weave.answers.plan import planned
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> plan = planned(woven_from("gravel"), None)
+    >>> made_below(plan, plan.rows[0]) is None
+    True
+    """
     if not isinstance(row.error, NotMade):
         return None
     at = plan.rows.index(row)
@@ -78,7 +85,14 @@ def made_below(plan: Plan, row: Row) -> tuple[str, Row] | None:
 
 
 def can_rise(plan: Plan, row_id: str, above: str) -> bool:
-    """Whether a row finds all that it reads where another one stands."""
+    """Whether a row finds all that it reads where another one stands.
+
+    >>> from silent_loom.core.weave.answers.plan import planned
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> plan = planned(woven_from("gravel"), None)
+    >>> can_rise(plan, plan.rows[-1].entry.id, plan.rows[0].entry.id)
+    False
+    """
     rows = {r.entry.id: i for i, r in enumerate(plan.rows)}
     if row_id not in rows or above not in rows:
         return False

@@ -42,8 +42,8 @@ export class Strip {
     for (const [name, { node }] of this.nodes) {
       node.querySelector(".warn").textContent = (maps[name] || []).join(", ");
       if (ranges[name] && ranges[name][0] !== ranges[name][1]) {
-        const unit = this.state.threads.find((t) => t.name === name)?.unit;
-        node.querySelector(".facts").textContent = `${ranges[name].slice(0, 2).map((v) => v.toFixed(unit ? 1 : 2)).join(" to ")}${unit ? ` ${unit}` : ""}`;
+        const { unit, low = 0, high = 0 } = this.state.threads.find((t) => t.name === name) || {}, depth = high - low;
+        node.querySelector(".facts").textContent = `${ranges[name].slice(0, 2).map((v) => v.toFixed(unit ? 1 : 2)).join(" to ")}${unit ? ` of ${+(depth).toPrecision(3)} ${unit}` : ""}`;
         node.title = `Mean ${ranges[name][2].toFixed(unit ? 2 : 3)}${unit ? ` ${unit}` : ""}`;
       }
     }

@@ -98,7 +98,7 @@ export function findings(state, say) {
         if (state.can(row, "close") && row.on) await state.change({ kind: "switch", step_id: row.id, on: false });
         // Above what was marked on the small repeat nothing may change its size: marks are parts of their sheet
         await state.add(state.stepThat("grow"), {}, place(lastMarks(state, seamless)));
-      } else await state.add(state.stepThat("break"), {}, place(lastMarks(state, seamless)));
+      } else await state.add(state.stepThat("break"), {}, { to: 1e6, into: "" }); // below every map: it carries the finished height along
     } catch (e) { say(e.message); }
   });
 }
