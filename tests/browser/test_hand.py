@@ -381,6 +381,7 @@ def test_true_size_bond_and_checks_are_drawn(bench: Page) -> None:  # noqa: F811
     page = bench
     show(page, "repeat")
     pane = page.locator(".pane").first
+    pane.get_by_role("button", name="Tools").click()
     straight = picture(page)
     pane.get_by_label("Bond").select_option("brick")
     assert np.abs(picture(page) - straight).mean() > 0.5
