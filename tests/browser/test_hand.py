@@ -343,6 +343,25 @@ def test_a_map_set_is_shown_as_a_table_before_it_is_taken(page: Page, address: s
     assert np.abs(rough.reshape(128, 128, -1)[..., 0] - (255 - gloss)).max() <= 1
 
 
+def test_two_sets_that_are_one_material_are_joined_by_hand(page: Page, address: str, tmp_path: Path) -> None:
+    plane = spectrum(128, 1.8, 6, keep=0.2).astype(np.float32)[..., None]
+    with zipfile.ZipFile(tmp_path / "shore.zip", "w") as archive:
+        for name, colour in (("kelp_albedo.png", True), ("wrack_roughness.png", False)):
+            picture = np.repeat(plane, 3, -1) if colour else plane
+            write(tmp_path / name, picture * 0.1 + 0.4, colour=colour)
+            archive.write(tmp_path / name, name)
+    page.goto(address)
+    page.wait_for_selector(".drop")
+    with page.expect_file_chooser() as chooser:
+        page.get_by_role("button", name="Open a map set").click()
+    chooser.value.set_files(tmp_path / "shore.zip")
+    tables = page.locator("dialog section table.found")
+    expect(tables).to_have_count(2)
+    page.get_by_role("button", name="Join with").click()
+    expect(tables).to_have_count(1)
+    expect(tables.locator("tbody tr")).to_have_count(2)
+
+
 def test_an_empty_sheet_is_painted_from_nothing(page: Page, address: str) -> None:
     page.goto(address)
     page.wait_for_selector(".drop")

@@ -120,7 +120,7 @@ def test_notes_links_and_copies(library: Page) -> None:
     page.locator(".course.group", has_text="Colour").click()
     page.click("#copy-rows")
     expect(page.locator("#saved")).to_contain_text("1 row copied")
-    expect(page.locator("#unused-threads")).to_contain_text("not used")
+    expect(page.locator("#unused-threads")).to_contain_text("no step uses yet")
     page.goto(page.url.partition("/bench/")[0])
     page.wait_for_selector("#from-pattern")
     begin(page, "rock face", "Cliff below the light")

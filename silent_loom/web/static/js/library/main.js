@@ -170,6 +170,11 @@ document.addEventListener("alpine:init", () => {
       if (made.materials.length === 1 && !left.length) location.href = `/bench/${made.materials[0].id}`;
       else { if (left.length) this.error = `Taken in; left out: ${left.join("; ")}. It stands under Origin as well.`; this.load(); }
     },
+    isFirst(s) { return this.sets.indexOf(s) === 0; },
+    joinWords(s) {
+      const before = this.sets[this.sets.indexOf(s) - 1];
+      return before ? `Join with ${before.name}` : "";
+    },
     // Two sets that are one material: the rows of the second go to the first
     join(s) {
       const at = this.sets.indexOf(s), first = this.sets[at - 1];
