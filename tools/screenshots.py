@@ -256,7 +256,6 @@ def depths(fresh: Callable[[str], Page], copy: Callable[[str], str]) -> None:
     page.locator("#strip [data-thread=metallic] .warn").click()
     page.wait_for_selector("#odd-body .finding")
     settle(page)
-    page.screenshot(path=OUT / "odd.png")
 
 
 def prepared(fresh: Callable[[str], Page], ident: dict[str, str], address: str) -> None:

@@ -11,6 +11,7 @@ import time
 from pathlib import Path
 from typing import Any
 
+import cv2
 import numpy as np
 import pytest
 from PIL import Image as Pillow
@@ -146,6 +147,22 @@ def test_killed_at_any_moment_every_result_is_there_once(folder: Path, tmp_path:
     run(photos_in([folder]), whole, order())
     names = lambda place: sorted(str(p.relative_to(place)) for p in place.rglob("*") if p.is_file())  # noqa: E731
     assert names(out) == names(whole)
+
+
+def test_a_blurred_photo_wants_a_look(tmp_path: Path) -> None:
+    place = tmp_path / "photos"
+    place.mkdir()
+    rng = np.random.default_rng(2)
+    codes = cv2.resize(rng.integers(60, 200, (96, 128, 3)).astype(np.uint8), (256, 192), interpolation=cv2.INTER_NEAREST)
+    Pillow.fromarray(codes).save(place / "sharp.png")
+    Pillow.fromarray(cv2.GaussianBlur(codes, (0, 0), 2.5)).save(place / "soft.png")
+    made = {r.photo: r for r in run(photos_in([place]), tmp_path / "out", order())}
+    sharp, soft = made["sharp.png"], made["soft.png"]
+    assert not any("Blurred" in words for words in sharp.reasons())
+    assert any("Blurred" in words for words in soft.reasons())
+    assert by_urgency([sharp, soft])[0] is soft
+    told = json.loads((tmp_path / "out" / JOURNAL).read_text())["rows"]
+    assert {k: bool(r["soft"]) for k, r in told.items()} == {"sharp": False, "soft": True}
 
 
 def test_what_needs_a_look_comes_first() -> None:

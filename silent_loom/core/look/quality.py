@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from itertools import pairwise
+from typing import NamedTuple
+
 import cv2
 import numpy as np
 
@@ -23,24 +27,78 @@ def noise_level(grey: Floats) -> float:
     return float(np.sqrt(np.pi / 2) / 6 * calm.mean()) if calm.size else 0.0
 
 
-def sharpness(grey: Floats) -> float:
-    """Variance of the Laplacian against that which noise alone would give; 1 is nothing but noise, or blur.
+class Sharpness(NamedTuple):
+    """How much of the finest detail is there, whatever the noise.
+
+    Attributes
+    ----------
+    figure : float
+        Contrast of the finest detail that noise does not hide, against that of detail twice as coarse: 0.12 to 0.6 in
+        sharp photos, below 0.1 where a lens or a hand blurred by more than a pixel; 0 where none can be told.
+    octave : int
+        How many times the picture had to be halved until its detail stood out of its noise; -1 where it never did.
+    lacking : int
+        How many times it can be halved until the finest detail is there.
+    """
+
+    figure: float
+    octave: int
+    lacking: int
+
+
+SHARP, SHARP_BELOW = 0.12, 0.15
+"""From here on the finest detail is there: at full size, where edges are never steeper than a lens draws them, and below."""
+OCTAVES = 4
+NOISIEST = 12 / 255
+"""What is stronger is the texture of the surface, and no noise of a camera."""
+HIDDEN = 0.05
+"""Detail of less than this part of the noise cannot be told from it, as the noise itself is only known so well."""
+
+
+def sharpness(parts: Sequence[Floats]) -> Sharpness:
+    """How sharp a picture is, from full-size parts of it.
+
+    The variance of the Laplacian (Pech-Pacheco et al., Diatom autofocusing in brightfield microscopy, ICPR 2000) at each
+    of four halvings, less what noise adds to it. In most natural surfaces one octave holds about as much contrast as
+    the next (Field, JOSA A 4, 1987); blur takes it out of the finest first. So their proportion tells blur from noise,
+    and from a surface of little contrast.
 
     Parameters
     ----------
-    grey : float32 array, shape (H, W), sRGB-encoded 0…1
+    parts : float32 arrays, shape (H, W), sRGB-encoded 0…1
 
     Notes
     -----
-    The Laplacian with centre −4 has 20 times the variance of white noise. Noise is estimated after Immerkær (Fast noise
-    variance estimation, CVIU 64, 1996), with a floor of a third of an 8-bit step.
+    The Laplacian with centre −4 has 20 times the variance of white noise; halving takes three quarters of that away.
+    Noise is estimated after Immerkær (Fast noise variance estimation, CVIU 64, 1996), with a floor of a third of an
+    8-bit step.
 
-    >>> sharpness(np.tile(np.float32([0, 1]), (64, 32))) > sharpness(np.tile(np.float32([0.4, 0.6]), (64, 32)))
+    >>> fine = np.random.default_rng(1).random((64, 64)).astype(np.float32)
+    >>> fine = cv2.resize(fine, (256, 256), interpolation=cv2.INTER_NEAREST)
+    >>> sharpness([fine]).figure > SHARP > sharpness([cv2.GaussianBlur(fine, (0, 0), 1.5)]).figure
     True
     """
-    variance = float(cv2.Laplacian(grey, cv2.CV_32F).var())
-    noise = max(noise_level(grey), 0.29 / 255)
-    return variance / (20 * noise * noise)
+    ratios, hidden = [], []
+    for part in parts:
+        noise = min(max(noise_level(part), 0.29 / 255), NOISIEST) ** 2
+        plane, energy, known = part, [], []
+        for k in range(OCTAVES):
+            added = 20 * noise / 4**k
+            energy.append(float(cv2.Laplacian(plane, cv2.CV_32F).var()) - added)
+            known.append(energy[-1] < HIDDEN * added)
+            if min(plane.shape) < 8:
+                break
+            plane = cv2.resize(plane, (plane.shape[1] // 2, plane.shape[0] // 2), interpolation=cv2.INTER_AREA)
+        energy += [energy[-1]] * (OCTAVES - len(energy))
+        known += [True] * (OCTAVES - len(known))
+        ratios.append([max(0.0, a) / max(b, 1e-9) for a, b in pairwise(energy)])
+        hidden.append(known[:-1])
+    ratio, unknown = np.median(ratios, 0), np.mean(hidden, 0) > 0.5
+    if unknown.all():
+        return Sharpness(0.0, -1, 0)
+    octave = int(np.argmin(unknown))
+    lacking = next((k for k in range(octave, len(ratio)) if ratio[k] >= (SHARP_BELOW if k else SHARP)), len(ratio))
+    return Sharpness(float(ratio[octave]), octave, lacking)
 
 
 def blockiness(grey: Floats) -> float:

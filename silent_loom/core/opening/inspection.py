@@ -78,8 +78,8 @@ def inspect(picture: Picture) -> dict[str, Any]:
     Returns
     -------
     dict
-        width, height, bits, channels, kind, kind_confidence, evenness (L* units, 0 is even), sharpness (1 is blur or
-        noise, higher is sharper), seam_x, seam_y (up to 1 the join cannot be told), repetition (0…1); of a normal map
+        width, height, bits, channels, kind, kind_confidence, evenness (L* units, 0 is even), sharpness (below
+        0.1 is blur, from 0.12 on sharp), seam_x, seam_y (up to 1 the join cannot be told), repetition (0…1); of a normal map
         green ('up', 'down', 'unknown') and green_confidence; of others packed and looks_like, a word for every channel;
         of colour a photo report.
 
@@ -142,7 +142,7 @@ def inspect(picture: Picture) -> dict[str, Any]:
         "kind": kind,
         "kind_confidence": round(sure, 3),
         "evenness": round(evenness(as_light), 3),
-        "sharpness": round(sharpness(grey), 3) if not tiny else None,
+        "sharpness": round(sharpness([grey]).figure, 3) if not tiny else None,
         "seam_x": round(x.figure, 3) if x else None,
         "seam_y": round(y.figure, 3) if y else None,
         "repetition": round(repetition(image), 3) if not tiny else None,

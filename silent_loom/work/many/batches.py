@@ -11,6 +11,7 @@ from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.delivery.profile import Profile
 from silent_loom.core.delivery.shelf import Shelf, profile
+from silent_loom.core.report.findings.sharpness import blurred
 from silent_loom.core.ways.bake import BakeOrder
 from silent_loom.core.ways.through import through
 from silent_loom.core.weave.answers.cache import Cache
@@ -145,6 +146,7 @@ class Batches:
         recipe = Weave.model_validate(job.settings["weave"])
         ref = self.desk.store.source_ref(result.digest).model_copy(update={"name": result.photo})
         evaluator = Evaluator(self.desk.store.sources, Cache(CACHE), self.desk.decisions)
+        result.soft = blurred(evaluator.sources.picture(result.digest), task)
         with self.desk.lane.hold(task):
             weave, result.why = through(evaluator, recipe, [(result.digest, ref)], task=task.part(0, 0.3))
         if (error := evaluator.plan(weave).error()) is not None:

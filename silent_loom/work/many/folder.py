@@ -17,6 +17,7 @@ from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.profile import Profile
 from silent_loom.core.files.formats import SUFFIXES, identify
 from silent_loom.core.files.place import drop, place
+from silent_loom.core.report.findings.sharpness import blurred
 from silent_loom.core.ways.bake import BakeOrder, bake
 from silent_loom.core.ways.sources import FileSources, digest_of, reference
 from silent_loom.core.ways.through import through
@@ -227,7 +228,9 @@ def _woven(photo: Path, order: Order, result: Result, task: Task) -> tuple[Weave
 
     sources = FileSources(find)
     evaluator = Evaluator(sources, Cache(CACHE))  # a photo's own: what it computed goes with it, so memory stays that of one
-    ref = reference(photo, sources.picture(result.digest))
+    picture = sources.picture(result.digest)
+    ref = reference(photo, picture)
+    result.soft = blurred(picture, task)
     weave, result.why = through(evaluator, order.recipe, [(result.digest, ref)], order.suggest, task.part(0, 0.05))
     if (error := evaluator.plan(weave).error()) is not None:
         raise error

@@ -38,6 +38,8 @@ class Result:
         What is odd about each map, in words.
     why : str
         How its edges were made to meet.
+    soft : str
+        How blurred the photo is, in words; nothing where it is not.
     out : list of str
         Folders, or deliveries, that were made of it.
     """
@@ -51,6 +53,7 @@ class Result:
     evenness: float | None = None
     odd: dict[str, list[str]] = field(default_factory=dict)
     why: str = ""
+    soft: str = ""
     error: str = ""
     out: list[str] = field(default_factory=list)
     files: int = 0
@@ -68,6 +71,8 @@ class Result:
             found.append((50 * (1 - self.contrast), band))
         if self.evenness is not None and self.evenness > UNEVEN:
             found.append((self.evenness, f"the light is uneven (a spread of {self.evenness:.1f} in L*)"))
+        if self.soft:
+            found.append((15, self.soft.rstrip(".")))
         if TILTED in self.why:
             found.append((20, next(s for s in self.why.split(". ") if TILTED in s).rstrip(".")))
         found += [(2, f"{name.replace('_', ' ')}: {words}") for name, said in self.odd.items() for words in said]
@@ -79,7 +84,15 @@ class Result:
         seam = max(0.0, (self.seam or 0) - SEAM) * 100
         band = max(0.0, CONTRAST - (self.contrast if self.contrast is not None else 1)) * 100
         light = max(0.0, (self.evenness or 0) - UNEVEN) * 5
-        return worst + seam + band + light + 20 * (TILTED in self.why) + sum(len(v) for v in self.odd.values())
+        return (
+            worst
+            + seam
+            + band
+            + light
+            + 20 * (TILTED in self.why)
+            + 15 * bool(self.soft)
+            + sum(len(v) for v in self.odd.values())
+        )
 
     def as_dict(self) -> dict[str, Any]:
         """For JSON, with the reasons."""

@@ -129,7 +129,27 @@ def test_noise_is_measured(plaster: Floats) -> None:
     for sigma in (2.0, 6.0, 12.0):
         noisy = (codes + rng.normal(0, sigma / 255, codes.shape)).astype(np.float32)
         assert noise_level(noisy) * 255 == pytest.approx(sigma, rel=0.2)
-    assert sharpness(cv2.GaussianBlur(codes, (0, 0), 3)) < sharpness(codes) < sharpness(encode_srgb(plaster).mean(2))
+
+
+@pytest.mark.parametrize("noise", [0, 3, 8])
+def test_noise_is_not_called_blur_and_blur_is_found_below_noise(noise: int) -> None:
+    rng = np.random.default_rng(4)
+    for sharp in (varied.plaster(rng), varied.cloth(rng), varied.rust(rng), varied.gravel(rng)):
+        for sigma, levels in ((0.0, {"good", "note"}), (4.0, {"bad"})):
+            codes = encode_srgb(np.clip(sharp, 0, 1)) * 255
+            codes = cv2.GaussianBlur(codes, (0, 0), sigma) if sigma else codes
+            noisy = np.rint(np.clip(codes + rng.normal(0, noise, codes.shape), 0, 255)).astype(np.uint8)
+            found = finding(report(Picture(noisy, None, SRGB, 8, "png")), "sharpness")
+            assert found is not None
+            assert found.level in levels
+            assert ("Blurred" in found.says) == bool(sigma)
+
+
+def test_a_soft_photo_says_at_how_many_texels_its_detail_ends(plaster: Floats) -> None:
+    codes = encode_srgb(plaster).astype(np.float32).mean(2)
+    assert sharpness([codes]).lacking == 0
+    assert [sharpness([cv2.GaussianBlur(codes, (0, 0), s)]).lacking for s in (1.0, 2.0)] == [1, 2]
+    assert sharpness([np.full((64, 64), 0.5, np.float32)]).octave == -1
 
 
 def test_heavy_jpeg_blocks_are_seen_and_light_ones_not(plaster: Floats) -> None:
