@@ -8,6 +8,7 @@ import { openRecipes } from "./recipes.js";
 import { openWords } from "./words.js";
 
 const drawn = new Map(); // pictures of cards that this page has, by material and state
+let asking = 0; // which question about the list is the last
 
 document.addEventListener("alpine:init", () => {
   Alpine.data("library", () => ({
@@ -38,9 +39,15 @@ document.addEventListener("alpine:init", () => {
     async guard(work) {
       try { return await work(); } catch (e) { this.error = e.message; this.busy = ""; return null; }
     },
-    async load() {
+    async load(more = false) {
+      const asked = ++asking;
       await this.guard(async () => {
         const found = await get(`/api/materials?binned=${this.binned}`);
+        // Somebody went to the bin or back meanwhile: an answer that was asked for before must not come last
+        if (asked !== asking) return;
+        // A fresh demo fills its library while the page is already open
+        if (!found.ready && !this.binned) setTimeout(() => { if (asked === asking) this.load(true); }, found.materials.length < 4 ? 700 : 2000);
+        if (more && found.materials.length === this.materials.length) return;
         this.inBin = found.in_bin;
         this.materials = found.materials.map((m) => ({
           ...m,
@@ -54,8 +61,6 @@ document.addEventListener("alpine:init", () => {
           facts: m.error || `${cm(m.size_mm[0])} × ${cm(m.size_mm[1])} · ${since(m.changed)}`,
         }));
         for (const m of this.materials) this.draw(m);
-        // A fresh demo fills its library while the page is already open
-        if (!found.ready && !this.binned && this.materials.length < 4) setTimeout(() => this.load(), 700);
       });
     },
     async draw(m) {
