@@ -67,7 +67,7 @@ def test_every_step_is_found_by_at_least_five_plain_words() -> None:
 FIRST = {
     "crevices": "Grime in hollows", "blur": "Blur or sharpen", "sharpen": "Blur or sharpen", "invert": "Grade Tone",
     "edges": "Worn edges", "scratches": "Scratches", "normal map": "Normal", "normal": "Normal", "height map": "Height",
-    "roughness map": "Roughness", "ao": "Occlusion", "flood fill": "Elements", "clone stamp": "Repair", "dust": "Dust on top",
+    "roughness map": "Roughness", "ao": "Occlusion", "flood fill": "Elements", "cloning": "Repair", "dust": "Dust on top",
     "hsl": "Tone", "metalness": "Metallic", "white balance": "Even light", "grime": "Grime in hollows",
 }  # fmt: skip
 
