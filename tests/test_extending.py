@@ -11,6 +11,8 @@ from pathlib import Path
 
 import pytest
 
+from silent_loom.core.base import kernels
+
 ROOT = Path(__file__).parent.parent
 BLOCK = re.compile(r"```(python|json|js)\n(?:#|//) (\S+)\n(.*?)```", re.S)
 EXAMPLES = {file: body for _, file, body in BLOCK.findall((ROOT / "docs" / "extending.md").read_text("utf-8"))}
@@ -22,6 +24,8 @@ def package(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("extended")
     away = shutil.ignore_patterns("vendor", "__pycache__", "pictures", "*.png")
     shutil.copytree(ROOT / "silent_loom", folder / "silent_loom", ignore=away)
+    # The machine code goes along: a copy that compiled its own would count as kernels compiled late
+    shutil.copytree(kernels.folder(), folder / "silent_loom" / "core" / "__pycache__" / "kernels")
     return folder
 
 
