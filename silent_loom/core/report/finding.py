@@ -129,6 +129,13 @@ class Seen:
     def size(self) -> tuple[int, int]:
         return self.picture.width, self.picture.height
 
+    def lengths(self, *pixels: float) -> str:
+        """Lengths on the photo in words: in millimetres where its real width is known, else in pixels."""
+        if self.width_mm is None:
+            return f"{' × '.join(f'{p:.0f}' for p in pixels)} pixels"
+        mm = self.width_mm / self.picture.width
+        return f"{' × '.join(f'{p * mm:.3g}' for p in pixels)} mm"
+
 
 def seen(picture: Picture, width_mm: float | None, task: Task) -> Seen:
     """A photo made ready for looking at.

@@ -134,7 +134,7 @@ def _chosen(
 
 
 def motif_settings(guide: Image, task: Task = IDLE) -> dict[str, Any]:
-    """Settings of the motif method for a sheet.
+    """Settings of the motif method for a sheet: whole repeats, or whole courses where no more than these come again.
 
     Raises
     ------
@@ -147,22 +147,20 @@ def motif_settings(guide: Image, task: Task = IDLE) -> dict[str, Any]:
     >>> motif_settings(Image(np.repeat(dots[..., None], 3, 2), Kind.COLOUR))["method"]
     'motif'
     """
+    from silent_loom.core.look.motif.beat import courses_of
     from silent_loom.core.look.motif.grid import fit_grid
     from silent_loom.core.look.motif.lattice import find_lattice
 
-    lattice = find_lattice(guide, task)
-    grid = fit_grid(guide, lattice, task) if lattice else None
-    if grid is None:
-        from silent_loom.core.look.motif.beat import beats
-
-        courses = beats(guide, task)
-        what = (
-            f"no motif that repeats both ways was found ({courses[0].lower()}{courses[1:]})"
-            if courses
-            else "no regular motif was found"
-        )
-        raise LoomError(what, "seamless", "Use cut, fade or gradient, or mark whole repeats by hand.")
-    return grid.settings()
+    for look in (find_lattice, courses_of):
+        lattice = look(guide, task)
+        grid = fit_grid(guide, lattice, task) if lattice else None
+        if grid is not None:
+            return grid.settings()
+    raise LoomError(
+        "no regular motif was found, nor courses at an even beat",
+        "seamless",
+        "Use cut, fade or gradient, or mark whole repeats by hand.",
+    )
 
 
 def _fitting(s: SeamlessSettings, image: Image, size: tuple[int, int]) -> Image:

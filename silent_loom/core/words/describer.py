@@ -11,6 +11,7 @@ from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.weave.rows.beginnings import beginnings
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.core.weave.rows.saved import SavedRecipe, shipped
+from silent_loom.core.words.asking import asked, differs, made_by, spoken
 from silent_loom.core.words.lexicon import lexicon
 from silent_loom.core.words.making import woven
 from silent_loom.core.words.reading import Reading, read, tokens
@@ -30,11 +31,14 @@ class Suggestion:
         What it is made of: ``recipe:NAME`` or ``pattern:NAME``.
     weave : Weave
         Makes every map, and repeats.
+    differs : str
+        From the first one, in words.
     """
 
     title: str
     from_: str
     weave: Weave
+    differs: str = ""
 
 
 @dataclass(frozen=True)
@@ -62,7 +66,7 @@ class Described:
             "understood": [vars(u) for u in self.reading.understood],
             "not_understood": self.reading.unknown,
             "there_already": [vars(h) for h in self.hits],
-            "results": [{"title": s.title, "made_of": s.from_} for s in self.suggestions],
+            "results": [{"title": s.title, "made_of": s.from_, "differs": s.differs} for s in self.suggestions],
         }
 
 
@@ -107,12 +111,14 @@ class LocalDescriber:
             if not hits:
                 raise LoomError("no surface is named in these words", phrase.strip()[:80], f"Name one, such as {some}.")
             return Described(reading, hits, ())
-        makes = reading.surface.makes
+        makes = made_by(reading, lexicon())
         made: list[Suggestion] = []
         for k in range(max(1, count)):
             task.report(k / max(1, count), f"{k + 1} of {count}")
-            which, number = makes[k % len(makes)], k // len(makes)
-            made.append(Suggestion(_titled(phrase), which, woven(reading, which, lexicon(), number)))
+            which = makes[k % len(makes)]
+            want = asked(spoken(reading.main, reading.surface, which, lexicon()))
+            other = differs(want, reading.main, k)
+            made.append(Suggestion(_titled(phrase), which, woven(reading, which, lexicon(), k), other))
         return Described(reading, hits, tuple(made))
 
     def hits(self, phrase: str) -> tuple[Hit, ...]:

@@ -10,9 +10,12 @@ from importlib import resources
 from typing import Any
 
 from PIL import ImageColor
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.weave.rows.recipes import RecipeGroup
+
+WORN = ("skin", "hide", "fur", "pelt", "coat", "stripes", "spots", "print", "pattern")
+"""What may follow the name of an animal."""
 
 
 class Surface(BaseModel):
@@ -26,6 +29,14 @@ class Surface(BaseModel):
         Where dials stand unless the phrase says otherwise.
     dyes : tuple of str
         Paths of the rows whose colours a colour word means; told from the weave without any.
+    colour : str
+        As ``#rrggbb``, where the surface has another one than what it is made of: grass out of fur.
+    said : tuple of str
+        Qualities that belong to the word itself, as if they had been said before it.
+    animal : bool
+        Its words may be followed by what an animal wears: 'zebra' and 'zebra skin' are one.
+    reflectance : tuple of float
+        Of a metal at normal incidence: linear red, green and blue, 0…1. Nothing for what is no metal.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
@@ -34,7 +45,10 @@ class Surface(BaseModel):
     makes: tuple[str, ...]
     dials: dict[str, float] = {}
     dyes: tuple[str, ...] = ()
-    settings: dict[str, Any] = {}
+    colour: str = Field("", pattern=r"^(#[0-9a-f]{6})?$")
+    said: tuple[str, ...] = ()
+    animal: bool = False
+    reflectance: tuple[float, ...] = ()
 
 
 class Qualifier(BaseModel):
@@ -68,6 +82,8 @@ class Lexicon:
         Nouns of what lies on a surface, to the name of what makes it.
     covers : mapping
         Groups of rows for a repeat of a metre.
+    forms : mapping
+        What was done to a metal, to the pattern that shows it: 'brushed', 'hammered'.
     """
 
     surfaces: Mapping[str, Surface]
@@ -76,10 +92,11 @@ class Lexicon:
     lying_on: Mapping[str, str]
     how_much: Mapping[str, float]
     covers: Mapping[str, RecipeGroup]
+    forms: Mapping[str, str]
 
     def longest(self) -> int:
         """Words of the longest phrase that means something."""
-        every = (*self.surfaces, *self.qualifiers, *self.colours, *self.lying_on, *self.how_much)
+        every = (*self.surfaces, *self.qualifiers, *self.colours, *self.lying_on, *self.how_much, *self.forms)
         return max(len(words.split()) for words in every)
 
 
@@ -96,15 +113,23 @@ def lexicon() -> Lexicon:
         return json.loads((folder / f"{name}.json").read_text("utf-8"))
 
     said = told("qualifiers")
-    surfaces = {w: s for one in told("surfaces")["surfaces"] for s in [Surface.model_validate(one)] for w in s.words}
+    metals = told("metals")
+    kinds = [Surface.model_validate(one) for one in (*told("surfaces")["surfaces"], *metals["metals"])]
+    surfaces = {w: s for s in kinds for w in s.words}
+    surfaces |= {f"{w} {worn}": s for s in kinds if s.animal for w in s.words for worn in WORN}
     qualifiers = {w: q for one in said["qualifiers"] for q in [Qualifier.model_validate(one)] for w in q.words}
     amounts = {w: h.times for one in said["how_much"] for h in [HowMuch.model_validate(one)] for w in h.words}
-    named = {name: _rgb(str(value)) for name, value in ImageColor.colormap.items()}
-    common = {name: _rgb(value) for name, value in told("colours")["colours"].items()}
+    named = {name: rgb(str(value)) for name, value in ImageColor.colormap.items()}
+    common = {name: rgb(value) for name, value in told("colours")["colours"].items()}
     covers = {name: RecipeGroup.model_validate(c["group"]) for name, c in told("lying_on")["covers"].items()}
-    return Lexicon(surfaces, qualifiers, {**named, **common}, said["lying_on"], amounts, covers)
+    return Lexicon(surfaces, qualifiers, {**named, **common}, said["lying_on"], amounts, covers, metals["forms"])
 
 
-def _rgb(value: str) -> tuple[float, float, float]:
+def rgb(value: str) -> tuple[float, float, float]:
+    """A colour as CSS writes it, sRGB-encoded, 0…1.
+
+    >>> rgb("#ff0000")
+    (1.0, 0.0, 0.0)
+    """
     r, g, b = ImageColor.getrgb(value)[:3]
     return r / 255, g / 255, b / 255

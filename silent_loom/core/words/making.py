@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from silent_loom.core.weave import registry
@@ -12,65 +11,14 @@ from silent_loom.core.weave.rows import tree
 from silent_loom.core.weave.rows.beginnings import woven_from
 from silent_loom.core.weave.rows.dials import knobs, reseeded, turned
 from silent_loom.core.weave.rows.model import Drive, Entry, GroupEntry, Mask, StepEntry, Weave
-from silent_loom.core.weave.rows.recipes import RecipeGroup, RecipeRow, made
 from silent_loom.core.weave.rows.saved import shipped_recipe
+from silent_loom.core.words.asking import Asked, asked, in_colour, otherwise, spoken
 from silent_loom.core.words.colouring import main_dyes, recoloured, shifted
-from silent_loom.core.words.lexicon import Lexicon, Qualifier
+from silent_loom.core.words.laying import another, cover, covered, put_before_ends, within
+from silent_loom.core.words.lexicon import Lexicon
 from silent_loom.core.words.reading import Reading, Thing
 
-DRAWN_FOR = 1000.0
-"""Millimetres of the repeat that covers are drawn for."""
 NOT_LENGTHS = frozenset({"depth_mm"})
-
-
-@dataclass
-class Asked:
-    """What all qualities of a thing come to."""
-
-    light: float = 0.0
-    chroma: float = 1.0
-    warm: float = 0.0
-    scale: float = 1.0
-    depth: float = 1.0
-    rough: tuple[float, float] | None = None
-    metal: float | None = None
-    dials: dict[str, float] = field(default_factory=dict)
-    settings: dict[str, float] = field(default_factory=dict)
-    covers: dict[str, float] = field(default_factory=dict)
-
-
-def asked(qualities: Sequence[tuple[Qualifier, float]]) -> Asked:
-    """Every deed of some qualities put together; what is said last has the last word where both cannot be.
-
-    >>> from silent_loom.core.words.lexicon import lexicon
-    >>> asked([(lexicon().qualifiers["wet"], 1.0)]).covers
-    {'wet': 1.0}
-    """
-    total = Asked()
-    for quality, much in qualities:
-        for deed in quality.does:
-            match deed["do"]:
-                case "light":
-                    total.light += deed["by"] * much
-                case "chroma":
-                    total.chroma *= deed["times"] ** much
-                case "warm":
-                    total.warm += deed["by"] * much
-                case "scale":
-                    total.scale *= deed["times"] ** much
-                case "depth":
-                    total.depth *= deed["times"] ** much
-                case "rough":
-                    total.rough = deed["start"], deed["end"]
-                case "metal":
-                    total.metal = float(deed["value"])
-                case "dial":
-                    total.dials[tree.slug(deed["name"])] = min(1.0, float(deed["value"]) * much)
-                case "setting":
-                    total.settings[deed["name"]] = total.settings.get(deed["name"], 0.0) + deed["by"] * much
-                case "cover":
-                    total.covers[deed["name"]] = min(1.0, max(total.covers.get(deed["name"], 0.0), deed["share"] * much))
-    return total
 
 
 def woven(reading: Reading, makes: str, words: Lexicon, number: int = 0) -> Weave:
@@ -81,7 +29,8 @@ def woven(reading: Reading, makes: str, words: Lexicon, number: int = 0) -> Weav
     makes : str
         ``recipe:NAME`` or ``pattern:NAME``.
     number : int
-        Another one of the same kind: see `reseeded`.
+        Another one of the same kind: other seeds (see `reseeded`), and whatever was not said a little otherwise (see
+        `otherwise`).
 
     Raises
     ------
@@ -92,29 +41,63 @@ def woven(reading: Reading, makes: str, words: Lexicon, number: int = 0) -> Weav
     >>> [row.step for row in woven(read("gravel"), "pattern:gravel", lexicon()).rows()][:2]
     ['blank', 'stones']
     """
-    kind, _, name = makes.partition(":")
-    weave = shipped_recipe(name).weave if kind == "recipe" else woven_from(name)
-    surface, want = reading.surface, asked(reading.main.qualities)
-    known = {k.name: k for k in knobs(weave)}
+    surface, main = reading.surface, reading.main
+    want = otherwise(asked(spoken(main, surface, makes, words)), main, number)
+    known = surface is not None and makes == surface.makes[0]
     usual = surface.dials if surface is not None else {}
-    dials = {k: v for k, v in {**usual, **want.dials}.items() if k in known}
-    weave = turned(weave, {k: _within(known[k].dial, v) for k, v in dials.items()})
-    weave = _sized(weave, want)
-    weave = _coloured(weave, reading.main, want, () if surface is None or makes != surface.makes[0] else surface.dyes)
+    weave = turned_to(beginning_of(makes), {**usual, **want.dials})
+    weave = _coloured(_sized(weave, want), in_colour(main, surface), want, surface.dyes if surface is not None and known else ())
+    dials = {k.name for k in knobs(weave)} & {*usual, *want.dials}
     shares = {n: s for n, s in want.covers.items() if not any(tree.slug(d) in dials for d in (n, *_same_as(n)))}
-    rows = [cover(words.covers[n], weave, s) for n, s in shares.items()]
+    rows: list[Entry] = [cover(words.covers[n], weave, s) for n, s in shares.items()]
     for thing in reading.lying:
-        dial = tree.slug(thing.name)
-        if dial in known and not thing.colours and not thing.qualities:
-            now = next(k.dial for k in knobs(weave) if k.name == dial)
-            stands = (now.value - now.low) / (now.high - now.low)
-            weave = turned(weave, {dial: _within(now, stands + (1 - stands) * min(0.5 * thing.share, 1.0))})
-            continue
-        own = asked(thing.qualities)
-        group = cover(words.covers[thing.name], weave, min(1.0, _usual(words.covers[thing.name]) * thing.share))
-        rows.append(_cover_coloured(group, thing, own))
-    weave = _put_before_ends(weave, [*rows, *_finish(weave, want)])
+        if thing.surface is not None:
+            rows += another(weave, thing, _alone(thing, words, number))
+        elif (turned_up := _by_dial(weave, thing, want.more)) is not None:
+            weave = turned_up
+        else:
+            rows.append(covered(weave, thing, words, thing.share * want.more, asked(thing.qualities)))
+    weave = put_before_ends(weave, [*_metal(weave, main), *rows, *_finish(weave, want)])
     return reseeded(weave, number)
+
+
+def beginning_of(makes: str) -> Weave:
+    """A recipe or a pattern as it ships.
+
+    >>> len(beginning_of("pattern:gravel").steps) > 3
+    True
+    """
+    kind, _, name = makes.partition(":")
+    return shipped_recipe(name).weave if kind == "recipe" else woven_from(name)
+
+
+def turned_to(weave: Weave, dials: Mapping[str, float]) -> Weave:
+    """Dials set to shares of their range, as far as there are such dials.
+
+    >>> turned_to(woven_from("gravel"), {"no such dial": 1.0}) == woven_from("gravel")
+    False
+    """
+    known = {k.name: k for k in knobs(weave)}
+    return turned(weave, {k: within(known[k].dial, v) for k, v in dials.items() if k in known})
+
+
+def _by_dial(weave: Weave, thing: Thing, more: float) -> Weave | None:
+    """A recipe's own dial for what lies on the surface, turned up; None where it has none, or the words say more than that."""
+    dial = next((k.dial for k in knobs(weave) if k.name == tree.slug(thing.name)), None)
+    if dial is None or thing.colours or thing.how == "between":
+        return None
+    stands = (dial.value - dial.low) / (dial.high - dial.low)
+    share = min(0.4 * thing.share * more, 1.0)
+    return turned(weave, {tree.slug(thing.name): within(dial, stands + (1 - stands) * share)})
+
+
+def _alone(thing: Thing, words: Lexicon, number: int) -> Weave:
+    """Another surface that is spoken of, by itself, in its own colours; a pattern where there is one, as it fits every sheet."""
+    assert thing.surface is not None
+    makes = next((m for m in thing.surface.makes if m.startswith("pattern:")), thing.surface.makes[0])
+    want = otherwise(asked(spoken(thing, thing.surface, makes, words)), thing, number)
+    weave = turned_to(beginning_of(makes), {**thing.surface.dials, **want.dials})
+    return _coloured(_sized(weave, want), in_colour(thing, thing.surface), want, ())
 
 
 def _same_as(name: str) -> tuple[str, ...]:
@@ -125,14 +108,6 @@ def _same_as(name: str) -> tuple[str, ...]:
         "crazing": ("crazed",),
         "chips": ("chipped",),
     }.get(name, ())
-
-
-def _within(dial: Any, share: float) -> float:
-    return float(dial.low + min(max(share, 0.0), 1.0) * (dial.high - dial.low))
-
-
-def _usual(group: RecipeGroup) -> float:
-    return group.dials[0].value if group.dials else 0.5
 
 
 def _sized(weave: Weave, want: Asked) -> Weave:
@@ -186,55 +161,24 @@ def _let_go(weave: Weave, row: str, factors: dict[str, float]) -> Weave:
     return weave
 
 
-def _coloured(weave: Weave, thing: Thing, want: Asked, named: Sequence[str]) -> Weave:
+def _coloured(weave: Weave, colour: Sequence[float], want: Asked, named: Sequence[str]) -> Weave:
     rows = main_dyes(weave, named)
-    if thing.colours:
-        mixed = [sum(c[i] for _, c in thing.colours) / len(thing.colours) for i in range(3)]
-        weave = recoloured(weave, rows, mixed)
+    if len(colour):
+        weave = recoloured(weave, rows, colour)
     if (want.light, want.chroma, want.warm) != (0.0, 1.0, 0.0):
         weave = shifted(weave, rows, want.light, want.chroma, want.warm)
     return weave
 
 
-def cover(told: RecipeGroup, weave: Weave, share: float) -> GroupEntry:
-    """What lies on a surface, drawn for the size of its sheet, its first dial at a share.
-
-    >>> from silent_loom.core.words.lexicon import lexicon
-    >>> told = lexicon().covers["wet"]
-    >>> cover(told, woven_from("gravel"), 0.25).dials[0].value
-    0.25
-    """
-    sheet = next((r for r in weave.rows() if registry.can(r.step, "sheet")), None)
-    width = float(getattr(registry.settings_of(sheet.step, sheet.settings), "width_mm", DRAWN_FOR)) if sheet else DRAWN_FOR
-    k = width / DRAWN_FOR
-    rows = tuple(r.model_copy(update={"settings": _scaled(r, k)}) for r in told.rows if isinstance(r, RecipeRow))
-    dials = tuple(
-        d.model_copy(update={"value": d.low + share * (d.high - d.low)}) if i == 0 else d for i, d in enumerate(told.dials)
-    )
-    (group,) = made((told.model_copy(update={"rows": rows, "dials": dials, "folded": True}),))
-    assert isinstance(group, GroupEntry)
-    return group
-
-
-def _scaled(row: RecipeRow, k: float) -> dict[str, Any]:
-    fields = registry.fields(row.step)
-    found = {}
-    for name, value in row.settings.items():
-        extra = fields[name].json_schema_extra if name in fields else None
-        long = isinstance(extra, dict) and extra.get("unit") == "mm" and isinstance(value, int | float)
-        found[name] = round(value * k, 5) if long else value
-    return found
-
-
-def _cover_coloured(group: GroupEntry, thing: Thing, want: Asked) -> GroupEntry:
-    """A cover in the colours that were said of it."""
-    alone = Weave(steps=(group,))
-    rows = [r for r in alone.rows() if registry.can(r.step, "dye")][:1]
-    if thing.colours:
-        alone = recoloured(alone, rows, thing.colours[0][1])
-    if (want.light, want.chroma, want.warm) != (0.0, 1.0, 0.0):
-        alone = shifted(alone, rows, 0.6 * want.light, want.chroma, want.warm)
-    return alone.group(group.id)
+def _metal(weave: Weave, main: Thing) -> list[Entry]:
+    """A row that makes bare metal of what is painted, where a metal is meant; nothing where the pattern is one."""
+    if not main.metal:
+        return []
+    own = [r.settings for r in weave.rows() if registry.can(r.step, "grade") and r.settings.get("into") == "metallic"]
+    if max((max(s.get("start", 0.0), s.get("end", 0.0)) for s in own), default=0.0) > 0.6:
+        return []
+    bare = {"thread": "height", "into": "metallic", "start": 1.0, "end": 1.0}
+    return [StepEntry(step=registry.able("grade"), settings=bare, note="bare metal")]
 
 
 def _finish(weave: Weave, want: Asked) -> list[Entry]:
@@ -256,10 +200,3 @@ def _finish(weave: Weave, want: Asked) -> list[Entry]:
 
 def _written(row: StepEntry) -> tuple[str, ...]:
     return registry.step(row.step).writes(registry.settings_of(row.step, row.settings))
-
-
-def _put_before_ends(weave: Weave, rows: list[Entry]) -> Weave:
-    """Rows put in above those that read the finished relief: normals, occlusion."""
-    ends = [registry.maker("normal"), registry.maker("occlusion")]
-    at = next((i for i, e in enumerate(weave.steps) if isinstance(e, StepEntry) and e.step in ends), len(weave.steps))
-    return weave.model_copy(update={"steps": (*weave.steps[:at], *rows, *weave.steps[at:])})

@@ -3,20 +3,29 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
+import numpy as np
+
+from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.words.lexicon import Lexicon, Qualifier, Surface, lexicon
 
-Part = Literal["surface", "colour", "quality", "lies on", "how much", "small word"]
+Part = Literal["surface", "metal", "colour", "quality", "lies on", "how much", "small word"]
+How = Literal["on", "between"]
 _SMALL = """
-a an the of and with in on by from to for some its it is are as at under over between made like looking coloured colored surface
-texture material that which has have covered
+a an the of and with in on by from to for some its it is are as at under over between among made like looking coloured colored
+surface texture material that which has have covered full them
 """
 SMALL = frozenset(_SMALL.split())
 """Words that hold a phrase together and say nothing of the surface."""
-_SIDES = frozenset(("with", "under", "covered", "and"))
+LINKS = {"with": "with", "and": "with", "covered": "with", "under": "under", "on": "on", "over": "on", "between": "between"}
+LINKS |= {"among": "between", "in": "in"}
+"""Small words that say how two nouns belong together."""
+OVER = ("on", "between", "in")
+"""After these follows what the first noun lies on."""
+NOUNS = ("surface", "lies on", "both")
 
 
 @dataclass(frozen=True)
@@ -30,12 +39,42 @@ class Understood:
 
 @dataclass
 class Thing:
-    """Something that is spoken of: the surface, or what lies on it, with its colours and qualities."""
+    """Something that is spoken of: the surface, or what lies on it, with its colours and qualities.
+
+    Attributes
+    ----------
+    name : str
+        Of the cover, or the words for another surface that lies on the first one.
+    share : float
+        How much of it, against what is usual.
+    how : str
+        On the surface, or between its elements.
+    surface : Surface, optional
+        What lies there, if it is no cover.
+    forms : list of str
+        What was done to it, if it is a metal.
+    metal : tuple of float
+        Linear reflectance of the metal it is made of.
+    """
 
     name: str = ""
     colours: list[tuple[str, tuple[float, float, float]]] = field(default_factory=list)
     qualities: list[tuple[Qualifier, float]] = field(default_factory=list)
     share: float = 1.0
+    how: How = "on"
+    surface: Surface | None = None
+    forms: list[str] = field(default_factory=list)
+    metal: tuple[float, ...] = ()
+
+
+@dataclass
+class Named:
+    """A noun as it stands in a phrase: what was said of it, the small word before it, and how much."""
+
+    text: str
+    thing: Thing
+    link: str
+    strength: float
 
 
 @dataclass
@@ -48,7 +87,7 @@ class Reading:
     main : Thing
         The surface's colours and qualities.
     lying : list of Thing
-        What lies on it, by the name of its cover.
+        What lies on it or between its elements.
     understood, unknown : list
         For whoever asked.
     """
@@ -75,82 +114,136 @@ def read(phrase: str, known: Lexicon | None = None) -> Reading:
     """Take a phrase apart.
 
     The longest words that mean something are taken first ('riveted plate' before 'plate'). Colours and qualities belong to the
-    next noun; after the surface was named, and no noun follows, to the surface. The last surface that is named is the one that is
-    meant, unless something lies on it: 'sand on old boards' means boards.
+    next noun; after the surface was named, and no noun follows, to the surface. Of two surfaces one lies on the other where a
+    word says so: 'sand on old boards' means boards, 'mud with pebbles' means mud, 'grass between cobbles' means cobbles. Without
+    such a word the last one is meant: 'leather belt'.
 
-    >>> [u for u in read("wet black slate").__dataclass_fields__][:2]
-    ['phrase', 'surface']
+    >>> told = read("grass between wet cobbles")
+    >>> told.surface_words, [(t.name, t.how) for t in told.lying]
+    ('cobbles', [('grass', 'between')])
     """
     words = known or lexicon()
-    found = _settled(list(_matched(tokens(phrase), words)), words)
+    parts = _settled(list(_matched(tokens(phrase), words)), words)
     made = Reading(phrase.strip())
     waiting = Thing()
-    named: list[tuple[str, Surface, Thing]] = []
-    on_it = False
+    named: list[Named] = []
+    link = ""
     strength = 1.0
-    for text, part in found:
-        if part == "unknown":
-            made.unknown.append(text)
-        elif part == "stop" or part == "small word":
-            on_it = on_it or text in _SIDES or text == "on"
-            if text == "on" and named and not made.lying:
-                _put_below(made, named, words)
-        elif part == "how much":
-            strength *= words.how_much[text]
-            made.understood.append(Understood(text, "how much", "more" if strength > 1 else "less"))
-        elif part == "colour":
-            waiting.colours.append((text, words.colours[text]))
-            made.understood.append(Understood(text, "colour", _hex(words.colours[text])))
-        elif part == "quality":
-            waiting.qualities.append((words.qualifiers[text], strength))
-            made.understood.append(Understood(text, "quality", words.qualifiers[text].says))
-            strength = 1.0
-        elif part == "both":  # a surface and something that may lie on another
-            if named or on_it:
-                made.lying.append(_taken(waiting, words.lying_on[text], strength))
-                made.understood.append(Understood(text, "lies on", words.lying_on[text]))
-            else:
-                named.append((text, words.surfaces[text], waiting))
-            waiting, strength = Thing(), 1.0
-        elif part == "lies on":
-            made.lying.append(_taken(waiting, words.lying_on[text], strength))
-            made.understood.append(Understood(text, "lies on", words.lying_on[text]))
-            waiting, strength = Thing(), 1.0
-        elif part == "surface":
-            named.append((text, words.surfaces[text], waiting))
-            waiting, strength = Thing(), 1.0
+    for text, part in parts:
+        match part:
+            case "unknown":
+                made.unknown.append(text)
+            case "stop":
+                link = link or ","
+            case "small word":
+                link = LINKS.get(text, link)
+                if text == "between" and not waiting.name and named and not _follows(parts, text):
+                    made.lying[-1:] = [replace(t, how="between") for t in made.lying[-1:]]
+            case "how much":
+                strength *= words.how_much[text]
+                made.understood.append(Understood(text, "how much", "more" if strength > 1 else "less"))
+            case "colour":
+                waiting.colours.append((text, words.colours[text]))
+                made.understood.append(Understood(text, "colour", _hex(words.colours[text])))
+            case "form" | "quality":
+                if text in words.forms:
+                    waiting.forms.append(text)
+                if text in words.qualifiers:
+                    waiting.qualities.append((words.qualifiers[text], strength))
+                says = words.qualifiers[text].says if text in words.qualifiers else text
+                made.understood.append(Understood(text, "quality", says))
+                strength = 1.0
+            case "metal":
+                waiting.metal = words.surfaces[text].reflectance
+                made.understood.append(Understood(text, "metal", _hex(shown(waiting.metal))))
+            case _:  # a noun: something that lies on a surface, or a surface, or either
+                _place(made, named, Named(text, waiting, link, strength), part, words)
+                waiting, strength, link = Thing(), 1.0, ""
     if named:
-        made.surface_words, made.surface, made.main = named[-1]
-        made.understood.append(Understood(made.surface_words, "surface", made.surface.makes[0].partition(":")[2]))
-        for text, surface, thing in named[:-1]:  # 'leather belt': what is not meant still says what colour and how
-            made.main.colours = [*thing.colours, *made.main.colours]
-            made.main.qualities = [*thing.qualities, *made.main.qualities]
-            made.unknown.append(text) if surface is not made.surface else None
+        _choose(made, named, words)
     made.main.colours += waiting.colours
     made.main.qualities += waiting.qualities
+    made.main.forms += waiting.forms
+    between = {t.name for t in made.lying if t.how == "between"}
+    made.understood = [
+        replace(u, means="lies between") if u.part == "lies on" and u.means in between else u for u in made.understood
+    ]
     return made
 
 
-def _settled(found: list[tuple[str, str]], words: Lexicon) -> list[tuple[str, str]]:
-    """A word that may be a colour or a noun is a colour right before a noun: 'gold veins'."""
-    nouns = ("surface", "lies on", "both")
-    for i, (text, part) in enumerate(found[:-1]):
-        if part in nouns and text in words.colours and found[i + 1][1] in nouns:
-            found[i] = text, "colour"
-    return found
+def _follows(parts: list[tuple[str, str]], text: str) -> bool:
+    """Whether a noun comes after the last time a word is said."""
+    last = max(i for i, (t, _) in enumerate(parts) if t == text)
+    return any(part in NOUNS for _, part in parts[last + 1 :])
 
 
-def _put_below(made: Reading, named: list[tuple[str, Surface, Thing]], words: Lexicon) -> None:
-    """'Sand on boards': what was taken for the surface lies on the one that follows."""
-    text, _, thing = named[-1]
-    if text in words.lying_on:
-        named.pop()
-        made.lying.append(_taken(thing, words.lying_on[text], 1.0))
-        made.understood.append(Understood(text, "lies on", words.lying_on[text]))
+def _place(made: Reading, named: list[Named], noun: Named, part: str, words: Lexicon) -> None:
+    """Take a noun for something that lies on the surface, or keep it as a surface that may be the one that is meant."""
+    lies = part == "lies on" or (part == "both" and noun.link in ("with", "under"))
+    if noun.link in OVER and named and not made.surface_words:
+        below = named.pop()  # what was named first lies on what follows
+        made.lying.append(_lying(below, words, "between" if noun.link in ("between", "in") else "on"))
+        made.understood.append(Understood(below.text, "lies on", made.lying[-1].name))
+        lies = part == "lies on"
+    elif made.lying and noun.link in ("between", "in"):
+        made.lying[-1] = replace(made.lying[-1], how="between")
+    if lies:
+        made.lying.append(_lying(noun, words))
+        made.understood.append(Understood(noun.text, "lies on", made.lying[-1].name))
+    elif named and noun.link == "with":
+        made.lying.append(_lying(noun, words))
+        made.understood.append(Understood(noun.text, "lies on", noun.text))
+    else:
+        named.append(noun)
 
 
-def _taken(waiting: Thing, name: str, strength: float) -> Thing:
-    return Thing(name, waiting.colours, waiting.qualities, strength)
+def _lying(noun: Named, words: Lexicon, how: How = "on") -> Thing:
+    cover = words.lying_on.get(noun.text)
+    surface = None if cover else words.surfaces[noun.text]
+    return replace(noun.thing, name=cover or noun.text, share=noun.strength, how=how, surface=surface)
+
+
+def _choose(made: Reading, named: list[Named], words: Lexicon) -> None:
+    """The last surface that was named is the one that is meant; the others still say what colour it has and how it is."""
+    last = named[-1]
+    made.surface_words, made.surface, made.main = last.text, words.surfaces[last.text], last.thing
+    made.main.metal = made.main.metal or made.surface.reflectance
+    made.understood.append(Understood(last.text, "surface", made.surface.makes[0].partition(":")[2]))
+    for one in named[:-1]:
+        made.main.colours = [*one.thing.colours, *made.main.colours]
+        made.main.qualities = [*one.thing.qualities, *made.main.qualities]
+        if words.surfaces[one.text] is not made.surface:
+            made.unknown.append(one.text)
+
+
+def _settled(parts: list[tuple[str, str]], words: Lexicon) -> list[tuple[str, str]]:
+    """A metal before something made of metal says what it is made of; a word that may be a colour is one before other nouns."""
+    for i, (text, part) in enumerate(parts[:-1]):
+        if part not in NOUNS:
+            continue
+        noun = next((j for j in range(i + 1, len(parts)) if parts[j][1] not in ("quality", "form", "colour")), None)
+        if noun is None or parts[noun][1] not in NOUNS:
+            continue
+        meant = words.surfaces.get(parts[noun][0])
+        if meant is not None and text in words.surfaces and words.surfaces[text].reflectance and _metallic(meant, words):
+            parts[i] = text, "metal"
+        elif text in words.colours and noun == i + 1:
+            parts[i] = text, "colour"
+    return parts
+
+
+def _metallic(surface: Surface, words: Lexicon) -> bool:
+    return bool(surface.reflectance) or surface.makes[0] in words.forms.values()
+
+
+def shown(reflectance: Sequence[float]) -> tuple[float, float, float]:
+    """The colour of a metal, sRGB-encoded, 0…1.
+
+    >>> shown((1.0, 1.0, 1.0))
+    (1.0, 1.0, 1.0)
+    """
+    r, g, b = (round(float(v), 4) for v in encode_srgb(np.asarray(reflectance, np.float64)))
+    return r, g, b
 
 
 def _matched(parts: list[str], words: Lexicon) -> Iterable[tuple[str, str]]:
@@ -179,6 +272,7 @@ def _part(text: str, words: Lexicon) -> str:
     for part, known in (
         ("surface", words.surfaces),
         ("lies on", words.lying_on),
+        ("form", words.forms),
         ("quality", words.qualifiers),
         ("colour", words.colours),
         ("how much", words.how_much),

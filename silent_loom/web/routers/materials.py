@@ -26,6 +26,7 @@ from silent_loom.core.weave.rows.upgrade import parsed
 from silent_loom.store.states import Origin, State
 from silent_loom.web import describe
 from silent_loom.web.common import Bench, Stored, templates
+from silent_loom.work.naming import name_of
 from silent_loom.work.workbench import Workbench
 
 router = APIRouter()
@@ -67,7 +68,7 @@ def create(bench: Bench, store: Stored, photo: UploadFile = File(), name: str = 
     file = PurePath(photo.filename or "pasted.png").name
     digest, picture = store.add_source(photo.file, file)
     ref = store.source_ref(digest).model_copy(update={"name": file})
-    title = name.strip() or PurePath(file).stem.replace("_", " ").strip().capitalize() or "Material"
+    title = name.strip() or name_of(file, picture)
     weave = weave_for(picture, store.blobs.path(digest), digest)
     weave = weave.model_copy(update={"sources": {digest: ref}})
     state = store.create(title, weave, f"Begun from {file}")
@@ -270,7 +271,7 @@ def again(
     ref = store.source_ref(digest).model_copy(update={"name": file})
     before = store.get(ident)
     weave = through_again(before.weave, digest, ref, keep_corners)
-    title = name.strip() or PurePath(file).stem.replace("_", " ").strip().capitalize() or "Material"
+    title = name.strip() or name_of(file, picture)
     state = store.create(title, weave, f"{file} through the weave of {before.name}")
     return {**shown(bench, state), "warnings": list(picture.warnings)}
 

@@ -23,6 +23,7 @@ from silent_loom.store.store import Store
 from silent_loom.web.common import Bench, Stored
 from silent_loom.web.routers.materials import shown
 from silent_loom.work.cards import pictured
+from silent_loom.work.naming import name_of
 from silent_loom.work.workbench import Workbench
 
 router = APIRouter()
@@ -100,14 +101,16 @@ def apply(
     told = bench.batches.named(name)
     weave = turned(reseeded(told.weave, seed), _dials(dials))
     brought: list[tuple[str, SourceRef]] = []
+    names: list[str] = []
     for photo in photos:
         file = PurePath(photo.filename or "pasted.png").name
-        digest, _ = store.add_source(photo.file, file)
+        digest, picture = store.add_source(photo.file, file)
+        names += [name_of(file, picture)] if not names else []
         brought.append((digest, store.source_ref(digest).model_copy(update={"name": file})))
     made, why = bench.desk.of_weave(weave, lambda w, task: through(bench.evaluator, w, brought, task=task))
     if (error := bench.evaluator.plan(made).error()) is not None:
         raise error
-    named = title.strip() or (PurePath(brought[0][1].name).stem.replace("_", " ").capitalize() if brought else told.title)
+    named = title.strip() or (names[0] if names else told.title)
     state = store.create(named[:200], made, f"Made of the recipe {told.title}")
     if told.name in {r.name for r in Recipes(store).all()}:
         Recipes(store).follow(state.id, told.name)

@@ -1,4 +1,4 @@
-"""A beat that is chopped at a join counts, whatever the blend hides."""
+"""What is chopped, crushed, doubled or stepped at a join counts, whatever the blend hides."""
 
 from __future__ import annotations
 
@@ -6,7 +6,10 @@ import numpy as np
 import pytest
 
 from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.look.features import features
+from silent_loom.core.look.meters.bands import light_steps
 from silent_loom.core.look.meters.broken import SEEN, beat_broken, with_beat
+from silent_loom.core.look.meters.courses import courses_out
 from silent_loom.core.look.meters.seam_meter import seams
 from tests.conftest import spectrum
 
@@ -50,3 +53,52 @@ def test_grain_and_one_single_stone_have_no_beat() -> None:
         assert beat_broken(sheet(0.4 + 0.1 * spectrum(256, beta, 5)), 0) == 0.0
     assert beat_broken(sheet(np.full((64, 64), 0.4, np.float32)), 0) == 0.0
     assert beat_broken(sheet(np.full((8, 9), 0.4, np.float32)), 0) == 0.0
+
+
+def wall(heights: list[float], seed: int) -> Image:
+    """Courses of stones of the heights that are said, with dark joints; no two stones alike."""
+    rng = np.random.default_rng(seed)
+    tops = np.r_[0, np.cumsum(heights)]
+    y, x = np.arange(int(tops[-1])), np.arange(500)
+    course = np.searchsorted(tops, y, side="right") - 1
+    out = np.zeros((len(y), len(x)), np.float32)
+    for i in range(len(heights)):
+        ends = np.r_[0, np.cumsum(rng.uniform(60, 140, 12))]
+        stone = np.searchsorted(ends, x, side="right") - 1
+        side = np.minimum(x - ends[stone], ends[stone + 1] - x)
+        rows = course == i
+        near = np.minimum(np.minimum(y[rows] - tops[i], tops[i + 1] - y[rows])[:, None], side[None])
+        out[rows] = rng.uniform(0.35, 0.7, 12)[stone] * np.clip((near - 2.5) / 2 + 0.5, 0.3, 1)
+    return sheet(
+        out + 0.02 * np.kron(spectrum(512, 0.6, seed), np.ones((2, 2)))[: out.shape[0], : out.shape[1]].astype(np.float32)
+    )
+
+
+@pytest.mark.parametrize("seed", [1, 2, 3])
+def test_a_crushed_course_and_a_doubled_joint_count_however_well_they_are_blended(seed: int) -> None:
+    heights = list(np.random.default_rng(seed).uniform(38, 62, 12).round())
+    good, half, doubled = wall(heights, seed), wall([*heights, 20.0], seed), wall([*heights, 9.0], seed)
+    run_together = wall([*heights[:-1], heights[-1] + 0.9 * heights[0]], seed)
+    assert with_beat(0.5, good, 1) < 1
+    for broken in (half, doubled, run_together):
+        assert seams(broken, search=False)[1].figure < 0.9, "no step tells"
+        assert with_beat(0.5, broken, 1) > 1
+    inside = np.full(half.width, half.height - 10.0)
+    turned = Image(np.roll(half.pixels, -200, 0), Kind.COLOUR, half.size_mm, True)
+    assert with_beat(0.5, turned, 1, inside - 200) > 1 > with_beat(0.5, turned, 1, np.zeros(half.width))
+
+
+def test_courses_of_all_widths_are_no_courses() -> None:
+    heights = list(np.random.default_rng(4).uniform(12, 120, 12).round())
+    assert courses_out(np.ascontiguousarray(features(wall(heights, 4)).transpose(1, 0, 2))) == 0.0
+
+
+@pytest.mark.parametrize("beta", [0.3, 0.7, 1.0])
+def test_light_that_steps_all_along_a_join_counts_on_a_rough_surface(beta: float) -> None:
+    rising = np.linspace(-0.5, 0.5, 512, dtype=np.float32)[None, :]
+    for seed in range(3):
+        rough = 0.4 + 0.08 * spectrum(512, beta, seed)
+        even, stepped = sheet(rough), sheet(rough * (1 + 0.08 * rising))
+        assert light_steps(features(even)) < 1
+        assert light_steps(features(stepped)) > SEEN
+        assert with_beat(0.5, stepped, 0) > 1 > with_beat(0.5, stepped, 1)

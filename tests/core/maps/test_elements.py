@@ -109,7 +109,7 @@ def test_elements_trade_places_and_all_maps_go_along(wall: Surface, told: dict[s
     walls = []
     for seed in (1, 2, 3):
         s = TradeSettings(seed=seed, alike=0.5)
-        decision = step.decide(s, {"id": told["id"]}, geometry, IDLE)
+        decision = step.decide(s, {"id": told["id"], "base": wall.photo}, geometry, IDLE)
         assert decision.figures["traded"] > 30
         base, height = (step.carry(s, i, decision, sheet, IDLE).pixels for i in (wall.photo, wall.height))
         walls.append(base)
@@ -118,6 +118,55 @@ def test_elements_trade_places_and_all_maps_go_along(wall: Surface, told: dict[s
         n = Image(np.repeat(np.float32([[[0, 0, 1]]]), 256, 0).repeat(256, 1), Kind.NORMAL, wall.photo.size_mm, True)
         assert np.allclose(step.carry(s, n, decision, sheet, IDLE).pixels, n.pixels, atol=1e-5)
     assert all(not np.allclose(a, b) for a, b in ((walls[0], walls[1]), (walls[1], walls[2])))
+
+
+def test_only_elements_that_can_be_trusted_change_places() -> None:
+    """Discs that are clear, a crescent, one that hardly stands out, and one that the edge cuts."""
+    y, x = np.mgrid[0:240, 0:240]
+    labels = np.ones((240, 240), np.int32)
+    base = np.full((240, 240, 3), 0.1, np.float32)
+    base += np.random.default_rng(1).normal(0, 0.004, base.shape).astype(np.float32)
+    places = [(50, 50, 0.5), (120, 50, 0.3), (190, 50, 0.8), (50, 120, 0.6), (120, 120, 0.1), (240, 120, 0.7)]
+    for i, (cx, cy, tone) in enumerate(places, 2):
+        disc = np.hypot(x - cx, y - cy) < 24
+        labels[disc], base[disc] = i, base[disc] + tone - 0.1
+    crescent = (np.hypot(x - 60, y - 195) < 26) & (np.hypot(x - 74, y - 195) >= 22)
+    labels[crescent], base[crescent] = 8, base[crescent] + 0.4
+    ids = Image(labels[..., None].astype(np.float32), Kind.ID, (240.0, 240.0))
+    photo = Image(base, Kind.COLOUR, (240.0, 240.0))
+    step, geometry, s = Trade(), Geometry((240.0, 240.0)), TradeSettings(alike=0.3)
+    decision = step.decide(s, {"id": ids, "base": photo}, geometry, IDLE)
+    moved = {i for i, k in enumerate(decision.arrays["other"]) if i != k}
+    assert moved == {2, 3, 4, 5}
+    assert decision.figures["stayed"] == 4
+    assert "4 of 8 elements stay" in decision.warnings[0]
+    sheet = Sheet(geometry, geometry, (240, 240), None)  # type: ignore[arg-type]
+    made = step.carry(s, photo, decision, sheet, IDLE).pixels
+    still = ~np.isin(labels, list(moved))
+    assert np.array_equal(made[still], base[still])
+    tones = [round(float(np.median(made[labels == i])), 1) for i in (2, 3, 4, 5)]
+    assert sorted(tones) == [0.3, 0.5, 0.6, 0.8]
+    assert tones != [0.5, 0.3, 0.8, 0.6]
+    for i in moved:  # whole from border to border: nothing of what lay there before, nothing of what lies around
+        inner = (labels == i) & (np.hypot(x - places[i - 2][0], y - places[i - 2][1]) < 20)
+        assert np.ptp(made[inner]) < 0.08
+    everything = step.decide(s.model_copy(update={"doubtful": True}), {"id": ids, "base": photo}, geometry, IDLE)
+    assert (decision.figures["unsure"], everything.figures["unsure"]) == (4, 0)
+
+
+def test_what_comes_is_drawn_to_the_outline_that_it_finds() -> None:
+    y, x = np.mgrid[0:128, 0:256]
+    labels = np.ones((128, 256), np.int32)
+    labels[np.hypot((x - 60) / 34, (y - 64) / 34) < 1] = 2
+    labels[np.hypot((x - 190) / 38, (y - 64) / 32) < 1] = 3
+    base = np.where(labels == 2, 0.8, np.where(labels == 3, 0.4, 0.1)).astype(np.float32)
+    photo = Image(np.repeat(base[..., None], 3, 2), Kind.COLOUR, (256.0, 128.0))
+    ids = Image(labels[..., None].astype(np.float32), Kind.ID, (256.0, 128.0))
+    step, geometry, s = Trade(), Geometry((256.0, 128.0)), TradeSettings(border=0.0)
+    decision = step.decide(s, {"id": ids, "base": photo}, geometry, IDLE)
+    made = step.carry(s, photo, decision, Sheet(geometry, geometry, (256, 128), None), IDLE).pixels[..., 0]  # type: ignore[arg-type]
+    assert np.abs(made[labels == 2] - 0.4).mean() < 0.02
+    assert np.abs(made[labels == 3] - 0.8).mean() < 0.02
 
 
 def test_joints_have_dials_of_their_own(wall: Surface, told: dict[str, Image]) -> None:

@@ -59,6 +59,84 @@ def test_the_longest_words_count_and_a_colour_before_a_noun_is_a_colour() -> Non
     assert read("sand").surface is WORDS.surfaces["sand"]
 
 
+@pytest.mark.parametrize(
+    ("phrase", "surface", "lying"),
+    [
+        ("mud with pebbles", "mud", [("pebbles", "on")]),
+        ("pebbles on sand", "sand", [("pebbles", "on")]),
+        ("grass between wet cobbles", "cobbles", [("grass", "between")]),
+        ("moss between bricks", "bricks", [("moss", "between")]),
+        ("cobbles with moss between", "cobbles", [("moss", "between")]),
+        ("pebbles in mud", "mud", [("pebbles", "between")]),
+        ("planks under snow", "planks", [("snow", "on")]),
+        ("leather belt", "leather", []),
+    ],
+)
+def test_of_two_surfaces_one_lies_on_the_other(phrase: str, surface: str, lying: list[tuple[str, str]]) -> None:
+    told = read(phrase)
+    assert told.surface is WORDS.surfaces[surface]
+    assert [(t.name, t.how) for t in told.lying] == lying
+
+
+def test_what_lies_between_lies_in_the_joints_and_single_stones_lie_one_by_one() -> None:
+    asked = evaluator()
+    plain, grown = first("cobbles"), first("cobbles with grass between")
+    joint = asked.ask(plain, "joint", 256).plane()
+    before, after = (asked.ask(w, "base", 256).pixels for w in (plain, grown))
+    changed = np.abs(after - before).max(2) > 0.02
+    assert changed[joint > 0.7].mean() > 0.9
+    assert changed[joint < 0.05].mean() < 0.1
+    green = after[joint > 0.7].mean(0)
+    assert green[1] > 1.2 * green[2]
+    assert green[1] > green[0]
+    mud, stony = first("mud"), first("mud with pebbles")
+    rise = asked.ask(stony, "height", 256).plane() - asked.ask(mud, "height", 256).plane()
+    share = float((np.abs(rise) > 0.5).mean())
+    assert 0.03 < share < 0.6, "some stones, and mud between them"
+    assert rise.max() > 3
+    assert not [str(r.error) for r in asked.plan(stony).rows if r.error]
+
+
+@pytest.mark.parametrize("animal", ["zebra", "tiger", "leopard", "giraffe", "cow", "snake", "toad", "fox"])
+def test_an_animal_is_known_by_its_pattern_whatever_it_is_called(animal: str) -> None:
+    assert read(f"{animal} skin").surface is read(f"{animal} fur").surface is read(animal).surface
+    assert read("zebra skin").surface is not read("skin").surface
+
+
+@pytest.mark.parametrize(
+    "phrase", ["brushed gold", "hammered brass", "polished silver", "cast bronze", "copper", "riveted brass plate"]
+)
+def test_metals_have_their_own_reflectance(phrase: str) -> None:
+    told = read(phrase)
+    asked, weave = evaluator(), first(phrase)
+    base, metal = asked.ask(weave, "base", 96).pixels.mean((0, 1)), asked.ask(weave, "metallic", 96).pixels
+    assert np.median(metal) > 0.9
+    wanted = np.array(told.main.metal)
+    assert np.abs(base / base.max() - wanted / wanted.max()).max() < 0.13, "its hue"
+    assert 0.5 < base.max() / wanted.max() < 1.2, "its strength"
+
+
+def test_what_was_done_to_a_metal_says_what_it_looks_like() -> None:
+    made = {
+        w: LocalDescriber().describe(f"{w} brass", 1).suggestions[0].from_ for w in ("brushed", "hammered", "cast", "riveted")
+    }
+    assert len(set(made.values())) == 4
+    assert made["hammered"] == "pattern:hammered-copper"
+    assert read("gold veins in marble").lying[0].colours[0][0] == "gold"
+    assert not read("gold fur").main.metal
+
+
+def test_further_results_differ_in_what_was_not_said() -> None:
+    told = LocalDescriber().describe("concrete", 4)
+    assert [bool(s.differs) for s in told.suggestions] == [False, True, True, True]
+    lightness = [light(s.weave) for s in told.suggestions]
+    assert max(lightness) - min(lightness) > 0.04
+    said = LocalDescriber().describe("coarse blue pebbles", 3).suggestions
+    assert all("coars" not in s.differs and "fine" not in s.differs for s in said)
+    bases = [evaluator().ask(s.weave, "base", 48).pixels.mean((0, 1)) for s in said]
+    assert all(b[2] > 1.15 * b[0] for b in bases), "blue stays blue"
+
+
 def test_what_is_not_understood_is_said() -> None:
     told = read("zorbly slate with quux")
     assert told.unknown == ["zorbly", "quux"]

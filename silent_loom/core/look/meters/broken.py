@@ -11,6 +11,8 @@ from silent_loom.core.base.images import Image
 from silent_loom.core.base.later import later
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.look.features import features
+from silent_loom.core.look.meters.bands import light_steps
+from silent_loom.core.look.meters.courses import courses_out
 from silent_loom.core.look.motif.stripes import multiples, tops_of
 from silent_loom.core.moving.resample import at_most
 
@@ -31,14 +33,36 @@ SEEN = 1.3
 
 
 def with_beat(figure: float, image: Image, axis: int, joins: NDArray[Any] | None = None, task: Task = IDLE) -> float:
-    """A seam figure that counts what is chopped at the join, too.
+    """A seam figure that counts, beside steps, what is chopped at the join: see `join_broken`.
 
     >>> from silent_loom.core.base.images import Kind
     >>> noise = Image(np.random.default_rng(1).random((128, 128, 3), np.float32), Kind.COLOUR)
     >>> with_beat(0.7, noise, 0)
     0.7
     """
-    return max(figure, beat_broken(image, axis, joins, task) / SEEN)
+    return max(figure, join_broken(image, axis, joins, task) / SEEN)
+
+
+def join_broken(image: Image, axis: int, joins: NDArray[Any] | None = None, task: Task = IDLE) -> float:
+    """The worst of what no step at the join itself tells: a broken beat, courses crushed or doubled, a band of light.
+
+    See `beat_broken` for the parameters; from `SEEN` on it is seen.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> rising = np.repeat(np.linspace(0.1, 0.9, 128, dtype=np.float32)[None, :, None].repeat(96, 0), 3, 2)
+    >>> join_broken(Image(rising, Kind.COLOUR), 0) > SEEN > join_broken(Image(rising, Kind.COLOUR), 1)
+    True
+    """
+    small = at_most(image, 2 * SIDE, task)
+    planes = features(small)
+    if axis == 1:
+        planes = np.ascontiguousarray(planes.transpose(1, 0, 2))
+    h, w, _ = planes.shape
+    at = None
+    if joins is not None:
+        scale = w / (image.width if axis == 0 else image.height)
+        at = np.interp((np.arange(h) + 0.5) / h, (np.arange(len(joins)) + 0.5) / len(joins), joins) * scale
+    return max(beat_broken(image, axis, joins, task), courses_out(planes, at), light_steps(planes, at))
 
 
 def beat_broken(image: Image, axis: int, joins: NDArray[Any] | None = None, task: Task = IDLE) -> float:

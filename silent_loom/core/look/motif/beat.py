@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from silent_loom.core.base.images import Floats, Image
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.look.features import features
+from silent_loom.core.look.motif.lattice import Lattice
 from silent_loom.core.look.motif.stripes import MOST, multiples, tops_of
 from silent_loom.core.moving.resample import at_most, blur
 
@@ -86,23 +87,34 @@ def beat_across(planes: Floats, task: Task = IDLE) -> Beat:
     return Beat(period / w, strength) if strength > 0 else NONE
 
 
-def beats(image: Image, task: Task = IDLE) -> str:
-    """The even beats of a sheet on which nothing repeats both ways, as words that say which way and what is missing; or ''.
+def both_beats(image: Image, task: Task = IDLE) -> tuple[Beat, Beat]:
+    """The even beats of a sheet, across and down.
 
     >>> from silent_loom.core.base.images import Kind
-    >>> beats(Image(np.random.default_rng(1).random((128, 128, 3), np.float32), Kind.COLOUR))
-    ''
+    >>> [b.strength for b in both_beats(Image(np.random.default_rng(1).random((128, 128, 3), np.float32), Kind.COLOUR))]
+    [0.0, 0.0]
     """
     planes = features(at_most(image, 1024, task))
-    found = []
-    for way, laid, size in (("across", planes, image.width), ("down", planes.transpose(1, 0, 2), image.height)):
-        beat = beat_across(np.ascontiguousarray(laid), task)
-        if beat.strength >= TOLD:
-            found.append((way, f"every {beat.period * size:.0f} pixels {way}"))
-    if not found:
-        return ""
-    missing = "" if len(found) == 2 else f"; nothing repeats {'down' if found[0][0] == 'across' else 'across'}"
-    return f"Courses at an even beat, {' and '.join(words for _, words in found)}{missing}"
+    return beat_across(planes, task), beat_across(np.ascontiguousarray(planes.transpose(1, 0, 2)), task)
+
+
+def courses_of(image: Image, task: Task = IDLE) -> Lattice | None:
+    """Courses at an even beat as a motif that repeats one way, the clearer of both; None where there are none.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> rng = np.random.default_rng(1)
+    >>> rows = np.repeat(rng.random((256, 256, 1), np.float32), 3, 2) * 0.1 + 0.3
+    >>> rows[np.arange(256) % 32 < 4] = 0.9
+    >>> found = courses_of(Image(rows, Kind.COLOUR))
+    >>> found.free, [round(r) for r in found.repeats(256, 256)]
+    (0, [32])
+    """
+    across, down = both_beats(image, task)
+    if max(across.strength, down.strength) < TOLD:
+        return None
+    if across.strength >= down.strength:
+        return Lattice((across.period, 0.0), (0.0, 1.0), across.strength, (across.period, 0.0), (0.0, 1.0), free=1)
+    return Lattice((1.0, 0.0), (0.0, down.period), down.strength, (1.0, 0.0), (0.0, down.period), free=0)
 
 
 def _clearest(alike: NDArray[np.float64]) -> tuple[float, float]:

@@ -10,6 +10,8 @@ from silent_loom.core.report.finding import Finding, Seen, box_corners, cure
 
 PLACE = 4
 """Where it comes among the findings."""
+AGAIN, MOSTLY = 0.08, 0.85
+"""How far a colour may be from the border's, and which part of a line it must fill, for the border to come again."""
 
 
 def border(grey: Floats, colour: Floats) -> tuple[float, float, float, float]:
@@ -28,14 +30,23 @@ def border(grey: Floats, colour: Floats) -> tuple[float, float, float, float]:
             if np.percentile(np.abs(line - edge).max(1), 97) > 0.03:
                 break
             n += 1
-        # A surface that is all one colour has no border
-        return 0 if n >= len(lines) // 3 else n
+        # A surface that is all one colour has no border; nor has one whose lines come again farther in, such as tiles in grout
+        if n >= len(lines) // 3 or (n and _comes_again(lines[n : len(lines) - n], edge)):
+            return 0
+        return n
 
     h, w = grey.shape
     sides = (colour.transpose(1, 0, 2), colour, colour.transpose(1, 0, 2)[::-1], colour[::-1])
     found = [run(np.ascontiguousarray(s)) for s in sides]
     out = [n / length if n >= 2 else 0.0 for n, length in zip(found, (w, h, w, h), strict=True)]
     return out[0], out[1], out[2], out[3]
+
+
+def _comes_again(lines: Floats, colour: Floats) -> bool:
+    """Whether whole lines farther in are of the same colour, beyond what is soft at the side of the border."""
+    beyond = lines[max(2, len(lines) // 20) :]
+    like = (np.abs(beyond - colour).max(2) <= AGAIN).mean(1) if len(beyond) else np.zeros(1)
+    return bool(like.max() >= MOSTLY)
 
 
 def find(seen: Seen, task: Task) -> list[Finding]:

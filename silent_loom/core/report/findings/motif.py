@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from silent_loom.core.base.parallel import Task
-from silent_loom.core.look.motif.beat import beats
+from silent_loom.core.look.motif.beat import courses_of
 from silent_loom.core.look.motif.grid import fit_grid
 from silent_loom.core.look.motif.lattice import find_lattice
 from silent_loom.core.report.finding import Finding, Seen, cure
@@ -26,44 +26,49 @@ def find(seen: Seen, task: Task) -> list[Finding]:
     >>> [f.code for f in find(photo, IDLE)]
     ['motif']
     """
-    findings: list[Finding] = []
     w, h = seen.size
     lattice = find_lattice(seen.image, task)
     seen.figures["motif"] = None
-    if lattice is not None:
-        grid = fit_grid(seen.image, lattice, task)
-        repeats = lattice.repeats(w, h)
-        every = " × ".join(f"{r:.0f}" for r in repeats)
-        across, down = repeats if lattice.free is None else (repeats[0], None) if lattice.free == 1 else (None, repeats[0])
-        seen.figures["motif"] = {
-            "across_px": None if across is None else round(across, 2),
-            "down_px": None if down is None else round(down, 2),
-            "regular": lattice.regular,
-        }
-        by_grid = None
-        way, other = ("across", "down") if lattice.free == 1 else ("down", "across")
-        if grid is not None:
-            by_grid = cure("close", grid.settings(), "Keep whole repeats")
-        findings.append(
-            Finding(
-                "motif",
-                "note",
-                f"A regular motif, every {every} pixels" if lattice.free is None else f"Stripes, every {every} pixels {way}",
-                "Only whole repeats fit together: make it seamless by its motif."
-                + ("" if lattice.free is None else f" Nothing repeats {other}, so any length will do there."),
-                lattice.regular,
-                by_grid,
-            )
+    if lattice is None:
+        return _courses(seen, task)
+    repeats = lattice.repeats(w, h)
+    across, down = repeats if lattice.free is None else (repeats[0], None) if lattice.free == 1 else (None, repeats[0])
+    seen.figures["motif"] = {
+        "across_px": None if across is None else round(across, 2),
+        "down_px": None if down is None else round(down, 2),
+        "regular": lattice.regular,
+    }
+    way, other = ("across", "down") if lattice.free == 1 else ("down", "across")
+    every = seen.lengths(*repeats)
+    grid = fit_grid(seen.image, lattice, task)
+    return [
+        Finding(
+            "motif",
+            "note",
+            f"A regular motif, every {every}" if lattice.free is None else f"Stripes, every {every} {way}",
+            "Only whole repeats fit together: make it seamless by its motif."
+            + ("" if lattice.free is None else f" Nothing repeats {other}, so any length will do there."),
+            lattice.regular,
+            None if grid is None else cure("close", grid.settings(), "Keep whole repeats"),
         )
+    ]
 
-    elif (courses := beats(seen.image, task)) != "":
-        findings.append(
-            Finding(
-                "courses",
-                "note",
-                courses,
-                "No element of it comes again, but an overlap has to fit its beat: let Seamless fit the overlap, or mark whole "
-                "repeats by hand there.",
-            )
+
+def _courses(seen: Seen, task: Task) -> list[Finding]:
+    """Courses in which nothing comes again, though they do."""
+    lattice = courses_of(seen.image, task)
+    if lattice is None:
+        return []
+    grid = fit_grid(seen.image, lattice, task)
+    way, other = ("across", "down") if lattice.free == 1 else ("down", "across")
+    return [
+        Finding(
+            "courses",
+            "note",
+            f"Courses at an even beat, every {seen.lengths(*lattice.repeats(*seen.size))} {way}",
+            f"None of their elements comes again {other}, but whole courses have to meet: keep them whole by the motif, "
+            "or let Seamless fit the overlap.",
+            lattice.regular,
+            None if grid is None else cure("close", grid.settings(), "Keep whole courses"),
         )
-    return findings
+    ]

@@ -170,7 +170,7 @@ class Where(MapStep[WhereSettings]):
     """
 
     name = "where"
-    can = frozenset({"shown"})
+    can = frozenset({"shown", "where"})
     title = "Where"
     words_for_it = (
         "mask",

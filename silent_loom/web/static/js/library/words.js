@@ -33,7 +33,7 @@ async function ask() {
   const there = [...told.in_the_library.map((m) => ({ href: `/bench/${m.id}`, src: `/api/materials/${m.id}/card.png?entry=${m.head}`, title: m.name, kind: "in your library" })), ...told.there_already.slice(0, 6).map((h) => ({ src: `/static/${h.kind}s/${h.name}.webp`, title: h.title, kind: h.kind, ...h }))];
   $("words-there-head").hidden = !there.length;
   $("words-there").replaceChildren(...there.slice(0, 7).map((t) => el("a", { class: "there", href: t.href || "#", onclick: (e) => { if (!t.href) { e.preventDefault(); beginFrom(t); } } }, el("img", { src: t.src, alt: "", width: 120, height: 90 }), el("span", {}, t.title), el("small", { class: "quiet" }, t.kind))));
-  $("words-results").replaceChildren(...told.results.map((r, i) => el("button", { class: "pattern", type: "button", role: "radio", "data-result": i, "aria-checked": "false", onclick: () => choose(i), ondblclick: begin }, el("span", { class: "waiting" }), el("span", {}, r.made_of.replace(/^.*:/, "").replaceAll("-", " ")))));
+  $("words-results").replaceChildren(...told.results.map((r, i) => el("button", { class: "pattern", type: "button", role: "radio", "data-result": i, "aria-checked": "false", onclick: () => choose(i), ondblclick: begin }, el("span", { class: "waiting" }), el("span", {}, r.made_of.replace(/^.*:/, "").replaceAll("-", " ")), el("small", { class: "quiet" }, r.differs))));
   if (told.results.length) choose(0);
   let done = 0;
   const state = () => { $("words-state").textContent = done < told.results.length ? `${done} of ${told.results.length} drawn …` : ""; $("words-results").dataset.done = String(done); };
