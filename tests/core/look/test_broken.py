@@ -98,7 +98,7 @@ def test_light_that_steps_all_along_a_join_counts_on_a_rough_surface(beta: float
     rising = np.linspace(-0.5, 0.5, 512, dtype=np.float32)[None, :]
     for seed in range(3):
         rough = 0.4 + 0.08 * spectrum(512, beta, seed)
-        even, stepped = sheet(rough), sheet(rough * (1 + 0.08 * rising))
+        even, stepped = sheet(rough), sheet(rough * (1 + 0.1 * rising))
         assert light_steps(features(even)) < 1
         assert light_steps(features(stepped)) > SEEN
         assert with_beat(0.5, stepped, 0) > 1 > with_beat(0.5, stepped, 1)

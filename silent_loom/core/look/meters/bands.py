@@ -54,8 +54,9 @@ def light_steps(planes: NDArray[np.float32], joins: NDArray[Any] | None = None) 
     if joins is not None:
         columns = (np.arange(w)[None, :] + np.rint(joins).astype(np.int64)[:, None]) % w
         plane = np.take_along_axis(plane, columns, 1)
-    rows = [plane.mean(0, dtype=np.float64)]
-    rows += [part.mean(0, dtype=np.float64) for part in np.array_split(plane, WINDOWS)]
+    parts = np.array_split(np.clip(plane, *np.percentile(plane[::4, ::4], [10, 90])), WINDOWS)
+    rows = [part.mean(0, dtype=np.float64) for part in parts]
+    rows.append(np.mean(rows, 0))
     seen = np.zeros(w)
     for part in PARTS:
         n = max(2, round(part * w))

@@ -25,6 +25,8 @@ LEAST = 5
 """Texels of the narrowest courses that are told apart."""
 EDGE = 1.5
 """Texels beside a line within which a join still runs along it."""
+SHARED = 0.6
+"""How far the upper and the lower half of a sheet agree on where lines run, at least, where courses run through all of it."""
 OVER_GRAIN = 3.0
 """How far lines must stand out of what is left of the grain once whole lines of texels are averaged."""
 
@@ -58,17 +60,22 @@ def courses_out(planes: NDArray[np.float32], joins: NDArray[Any] | None = None) 
     h, w, _ = planes.shape
     if w < 64 or h < 8:
         return 0.0
-    profile, grain = _profile(planes)
+    profile, grain, shared = _profile(planes)
+    if shared < SHARED:
+        return 0.0
     return max(_out(_lines(sign * profile, grain), w, joins) for sign in (1.0, -1.0))
 
 
-def _profile(planes: NDArray[np.float32]) -> tuple[NDArray[np.float64], float]:
-    """Lightness by column without what is broad, and how much of it is grain: what two halves of the sheet do not share."""
+def _profile(planes: NDArray[np.float32]) -> tuple[NDArray[np.float64], float, float]:
+    """Lightness by column without what is broad; how much of it is grain, which two halves of the sheet do not share; and how
+    far these halves agree."""
     h, w, _ = planes.shape
     halves = [planes[: h // 2, :, 0].mean(0, dtype=np.float64), planes[h // 2 :, :, 0].mean(0, dtype=np.float64)]
     near = [ndimage.gaussian_filter1d(p, max(0.6, NARROW * w), mode="wrap") for p in halves]
     told = [p - ndimage.gaussian_filter1d(p, BROAD * w, mode="wrap") for p in near]
-    return (told[0] + told[1]) / 2, float(np.std(told[0] - told[1])) / 2
+    spread = float(told[0].std() * told[1].std())
+    shared = float((told[0] * told[1]).mean()) / spread if spread > 1e-12 else 0.0
+    return (told[0] + told[1]) / 2, float(np.std(told[0] - told[1])) / 2, shared
 
 
 def _lines(profile: NDArray[np.float64], grain: float) -> NDArray[np.int64]:
@@ -86,7 +93,7 @@ def _out(lines: NDArray[np.int64], w: int, joins: NDArray[Any] | None) -> float:
     first, last = (0.0, 0.0) if joins is None else (float(np.min(joins)), float(np.max(joins)))
     # A course is at the join if the join runs anywhere within it, or right along its side
     spans = [(first + k * w - EDGE, last + k * w + EDGE) for k in (-1, 0, 1)]
-    at = np.array([any(a <= x + n and x <= b for a, b in spans) for x, n in zip(lines, widths, strict=True)])
+    at = np.array([any(a <= x + n and x <= b for a, b in spans) for x, n in zip(lines, widths, strict=True)], bool)
     inside = widths[~at]
     if len(inside) < COURSES or not at.any() or inside.std() > ALIKE * inside.mean() or inside.mean() < LEAST:
         return 0.0
