@@ -31,6 +31,14 @@ def most_contrast(colour: Floats) -> Floats:
     return np.clip((plane - low) / max(float(high - low), 0.05), 0, 1).astype(np.float32)
 
 
+REACH = 25.0
+"""Degrees from an axis within which lines are taken to run along it."""
+LEAST = 12
+"""Lines, or windows, by which a tilt is told."""
+WINDOWS = 8
+"""Windows across the picture in which its grain is looked at."""
+
+
 @dataclass(frozen=True)
 class Tilt:
     """Lines that should be parallel, or level, and are not.
@@ -57,7 +65,9 @@ def tilt(grey: Floats) -> Tilt:
     Notes
     -----
     Line segments (von Gioi et al., LSD, PAMI 32, 2010) within 25 degrees of an axis; their lean is fitted robustly as a
-    linear function of their place across. Counted only when many segments agree. What runs both ways must lean both ways
+    linear function of their place across. Where there are none, the same is done with the main direction of gradients in
+    windows (Malik & Rosenholtz, Computing local surface orientation and shape from texture, IJCV 23, 1997). Counted only when
+    many agree. What runs both ways must lean both ways
     alike to be turned: the sides of lozenges do not.
 
     >>> tilt(np.random.default_rng(1).random((64, 64)).astype(np.float32)).corners is None
@@ -69,41 +79,81 @@ def tilt(grey: Floats) -> Tilt:
     lines = cv2.createLineSegmentDetector().detect(codes)[0]
     if lines is None:
         return Tilt(0.0, 0.0, None)
-    p = lines.reshape(-1, 4).astype(np.float64)
-    length = np.hypot(p[:, 2] - p[:, 0], p[:, 3] - p[:, 1])
-    p, length = p[length > 0.03 * max(h, w)], length[length > 0.03 * max(h, w)]
+    p: NDArray[np.float64] = lines.reshape(-1, 4).astype(np.float64)
+    length: NDArray[np.float64] = np.hypot(p[:, 2] - p[:, 0], p[:, 3] - p[:, 1])
+    long = length > 0.03 * max(h, w)
+    p, length = p[long], length[long]
     fits: list[tuple[float, float] | None] = []
     leans: list[tuple[float, float] | None] = []
     for axis in (0, 1):
         along, across = p[:, 3 - axis] - p[:, 1 - axis], p[:, 2 + axis] - p[:, axis]  # axis 0: lines that run down
         lean = np.degrees(np.arctan2(across * np.sign(along), np.abs(along)))
-        near = np.abs(lean) < 25
+        near = np.abs(lean) < REACH
         place = (p[:, axis] + p[:, 2 + axis]) / 2 / (w, h)[axis] - 0.5
-        if near.sum() < 12:
-            fits.append(None)
-            leans.append(None)
-            continue
-        x, y, q = place[near], lean[near], length[near] / length[near].mean()
-        weight = q.copy()
-        solved = np.zeros(2)
-        scale = 5.0
-        for _ in range(12):
-            m = np.stack([np.ones_like(x), x], 1)
-            solved = np.linalg.lstsq(m * weight[:, None] ** 0.5, y * weight**0.5, rcond=None)[0]
-            rest = y - m @ solved
-            scale = max(0.15, 1.4826 * float(np.median(np.abs(rest))))
-            weight = q / (1 + (rest / (1.5 * scale)) ** 2) ** 2
-        spread = float(np.sqrt((weight * (x - np.average(x, weights=weight)) ** 2).sum()))
-        error = scale / max(spread, 1e-6)
-        inliers = float((np.abs(rest) < 2.0 * scale).mean())
-        sure = abs(solved[1]) > 5 * error and inliers > 0.5 and scale < 2.5
-        fits.append((float(solved[0]), float(solved[1]) if sure else 0.0))
-        leans.append(_common(lean[near], q))
+        fit = None
+        if near.sum() >= LEAST:
+            fit = _fitted(place[near], lean[near], length[near] / length[near].mean(), 5, 2.5)
+        leans.append(_common(lean[near], length[near] / length[near].mean()) if near.sum() >= LEAST else None)
+        if fit is None or fit[1] == 0.0:  # no single lines, but all that there is may run one way: grain, fibres, ribs
+            every = _grain_leans(grey, axis)
+            fit = _fitted(*every, 6, 3.0) if len(every[0]) >= LEAST else None
+        fits.append(fit)
     down, over = fits[0], fits[1]
     vertical, horizontal = (down[1] if down else 0.0), (over[1] if over else 0.0)
     if abs(vertical) < 1.0 and abs(horizontal) < 1.0:
         return Tilt(vertical, horizontal, None, _turned(leans))
     return Tilt(vertical, horizontal, _quad(down or (0.0, 0.0), over or (0.0, 0.0), w, h))
+
+
+def _fitted(
+    x: NDArray[np.float64], y: NDArray[np.float64], q: NDArray[np.float64], clear: float, most: float
+) -> tuple[float, float]:
+    """The lean in the middle, and by how much it grows over the picture: 0 where that is less than so many times its error,
+    or leans differ by more than so many degrees from it."""
+    weight = q.copy()
+    solved: NDArray[np.float64] = np.zeros(2)
+    scale, rest = 5.0, np.zeros_like(y)
+    m = np.stack([np.ones_like(x), x], 1)
+    for _ in range(12):
+        solved = np.linalg.lstsq(m * weight[:, None] ** 0.5, y * weight**0.5, rcond=None)[0]
+        rest = y - m @ solved
+        scale = max(0.15, 1.4826 * float(np.median(np.abs(rest))))
+        weight = q / (1 + (rest / (1.5 * scale)) ** 2) ** 2
+    spread = float(np.sqrt((weight * (x - np.average(x, weights=weight)) ** 2).sum()))
+    error = scale / max(spread, 1e-6)
+    inliers = float((np.abs(rest) < 2.0 * scale).mean())
+    sure = abs(solved[1]) > clear * error and inliers > 0.5 and scale < most
+    return float(solved[0]), float(solved[1]) if sure else 0.0
+
+
+def _grain_leans(grey: Floats, axis: int) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+    """In overlapping windows, the lean of what runs along an axis, where the windows are, and how clearly it runs there.
+
+    By the directions of gradients, each weighed by its square: they lie across whatever runs.
+    """
+    soft = cv2.GaussianBlur(grey, (0, 0), 1.0)
+    gx, gy = (cv2.Scharr(soft, cv2.CV_32F, *d) for d in ((1, 0), (0, 1)))
+    h, w = grey.shape
+    side = w // WINDOWS
+    off = (np.degrees(np.arctan2(gy, gx)) - (0 if axis == 0 else 90) + 90) % 180 - 90
+    strength = gx * gx + gy * gy
+    edges = np.arange(-REACH - 5, REACH + 5.1, 0.5)
+    middle = (edges[:-1] + edges[1:]) / 2
+    found = []
+    for y0 in range(0, h - side // 2, max(1, side // 2)):
+        for x0 in range(0, w - side // 2, max(1, side // 2)):
+            m, a = strength[y0 : y0 + side, x0 : x0 + side].ravel(), off[y0 : y0 + side, x0 : x0 + side].ravel()
+            counts, _ = np.histogram(a, edges, weights=np.minimum(m, np.percentile(m, 98)))
+            smooth = np.convolve(counts, np.ones(5) / 5, "same")
+            at = int(smooth[10:-10].argmax()) + 10
+            near = np.maximum(counts[at - 6 : at + 7] - np.median(smooth), 0)
+            clear = float(smooth[at] / max(float(smooth.mean()), 1e-12)) - 1.3
+            if clear > 0 and near.sum() > 0:
+                lean = float((near * middle[at - 6 : at + 7]).sum() / near.sum())
+                place = (x0 + side / 2) / w if axis == 0 else (y0 + side / 2) / h
+                found.append((place - 0.5, -lean if axis == 0 else lean, clear))
+    x, y, q = (np.array(v, np.float64) for v in zip(*found, strict=True)) if found else (np.zeros(0),) * 3
+    return x, y, q
 
 
 def _common(lean: NDArray[np.float64], weight: NDArray[np.float64]) -> tuple[float, float] | None:

@@ -62,7 +62,7 @@ def _kind(image: Image, task: Task) -> str:
         return "even surface"
     across, down = beat_across(planes, task), beat_across(np.ascontiguousarray(planes.transpose(1, 0, 2)), task)
     if max(across.strength, down.strength) >= TOLD:
-        return "ribs" if across.strength > down.strength else "courses"
+        return "ribs" if across.strength > down.strength and running(planes, 0) > 0.2 else "courses"
     if max(running(planes, 0), running(planes, 1)) > RUNNING:
         return "grain running one way"
     broad = float(np.var(blur(planes, 0.02 * SIDE, False), (0, 1)).sum())

@@ -15,13 +15,17 @@ from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.profile import SRGB
+from silent_loom.core.look.meters.broken import SEEN, join_broken
 from silent_loom.core.look.quality import blockiness, noise_level, sharpness
 from silent_loom.core.look.tilt import most_contrast, tilt
 from silent_loom.core.report.finding import Cure, Finding
 from silent_loom.core.report.findings.border import border
 from silent_loom.core.report.findings.crop import even_area
 from silent_loom.core.report.report import Report, report
+from silent_loom.core.report.suggest import tried
+from silent_loom.core.steps.tiling.seamless import SeamlessSettings
 from tests.support import varied
+from tests.support.walls import sheet, shingles
 
 
 def picture_of(light: Floats) -> Picture:
@@ -76,6 +80,42 @@ def test_a_border_is_found_to_the_row_and_trimmed(plaster: Floats, side: int, to
     inner = (min(x), min(y), 1 - max(x), 1 - max(y))
     assert inner[side] >= wanted - 1e-6, "the cure cuts all of it away"
     assert max(inner) < wanted + 0.01, "and hardly more"
+
+
+def test_grout_along_the_edges_of_tiles_is_no_border() -> None:
+    rng = np.random.default_rng(3)
+    y, x = np.mgrid[0:400, 0:600]
+    tone = np.where((y % 98 < 9) | (x % 98 < 9), 0.85, 0.3 + 0.1 * rng.random((5, 7))[y // 98, x // 98])
+    light = np.repeat(tone[..., None], 3, 2) + rng.normal(0, 0.004, (400, 600, 3))
+    codes = np.clip(light, 0, 1).astype(np.float32)
+    assert border(codes.mean(2), codes) == (0.0, 0.0, 0.0, 0.0)
+    framed = codes.copy()
+    framed[:, :14] = 0.02
+    assert border(framed.mean(2), framed)[0] == pytest.approx(14 / 600, abs=0.002)
+
+
+def test_lengths_are_told_in_millimetres_where_the_width_is_known() -> None:
+    light = varied.tiles(np.random.default_rng(5))
+    plain, known = finding(told(light), "motif"), finding(told(light, 400.0), "motif")
+    assert plain is not None
+    assert known is not None
+    assert "pixels" in plain.title
+    assert "every 48.6 × 48.6 mm" in known.title or "mm" in known.title
+    assert "pixels" not in known.title
+
+
+@pytest.mark.parametrize("seed", [3, 4])
+def test_courses_can_be_kept_whole_though_nothing_in_them_comes_again(seed: int) -> None:
+    image = sheet(shingles(seed))
+    found = finding(told(image.pixels), "courses")
+    assert found is not None
+    assert found.cure is not None
+    s = SeamlessSettings(**found.cure.settings)
+    assert (s.method, s.grid_x) == ("motif", 1)
+    made, _ = tried(image, s)
+    assert join_broken(made, 1) < SEEN
+    rows = made.size_mm[1] / 70.0
+    assert rows == pytest.approx(round(rows), abs=0.04), "whole rows of 70 mm"
 
 
 def test_a_plain_surface_has_no_border() -> None:
@@ -309,3 +349,19 @@ def test_blotchy_light_is_not_called_mended_by_a_third_of_it() -> None:
     assert not cure.done_by({"amount": 1.0, "patches": 0.35})
     assert cure.done_by({"amount": 1.0, "patches": 1.0})
     assert cure.changes({"amount": 1.0, "patches": 0.35}) == {"amount": 1.0, "patches": 1.0}
+
+
+def test_fibres_tell_a_tilt_where_there_are_no_lines() -> None:
+    """Short fibres that run down, seen from below: LSD finds no line as long as a thirtieth of the picture."""
+    rng = np.random.default_rng(6)
+    noise = rng.normal(0, 1, (900, 1200)).astype(np.float32)
+    fibres = cv2.GaussianBlur(noise, (0, 0), sigmaX=1.6, sigmaY=9)
+    fibres = 0.5 + 0.12 * fibres / fibres.std()
+    h, w = fibres.shape
+    goal = np.float32([[0.08 * w, 0], [0.92 * w, 0], [w, h], [0, h]])
+    m = cv2.getPerspectiveTransform(np.float32([[0, 0], [w, 0], [w, h], [0, h]]), goal)
+    seen_askew = cv2.warpPerspective(fibres, m, (w, h), borderMode=cv2.BORDER_REFLECT)
+    wanted = 2 * float(np.degrees(np.arctan(0.08 * w / h)))
+    assert tilt(fibres.astype(np.float32)).vertical == 0.0
+    assert abs(tilt(seen_askew.astype(np.float32)).vertical) == pytest.approx(wanted, rel=0.25)
+    assert tilt(noise).corners is None
