@@ -115,7 +115,7 @@ def _fitted(
     scale, rest = 5.0, np.zeros_like(y)
     m = np.stack([np.ones_like(x), x], 1)
     for _ in range(12):
-        solved = np.linalg.lstsq(m * weight[:, None] ** 0.5, y * weight**0.5, rcond=None)[0]
+        solved = np.asarray(np.linalg.lstsq(m * weight[:, None] ** 0.5, y * weight**0.5, rcond=None)[0], np.float64)
         rest = y - m @ solved
         scale = max(0.15, 1.4826 * float(np.median(np.abs(rest))))
         weight = q / (1 + (rest / (1.5 * scale)) ** 2) ** 2

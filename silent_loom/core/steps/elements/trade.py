@@ -48,7 +48,7 @@ class TradeSettings(Settings):
         title="Doubtful ones, too",
     )
     half_turns: bool = setting(False, "Some are turned by half a turn.", title="Half turns")
-    border: float = setting(0.06, "Soft border, as a part of an element.", low=0, high=0.4, step=0.01)
+    border: float = setting(0.015, "Soft border, as a part of an element.", low=0, high=0.4, step=0.005)
     ids: ThreadName = setting("id", "The elements.", title="Elements", shape="thread", kinds=(Kind.ID,))
     colour: ThreadName = setting(
         "base",
