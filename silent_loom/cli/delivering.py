@@ -61,7 +61,7 @@ def bake(
     ],
     out: Out,
     size: Annotated[int, typer.Option(min=16, max=16384, help="Texels along the longer side.")] = 1024,
-    profile: Annotated[str, typer.Option(help="What is made; separate files in 16 bits unless told.")] = "master",
+    profile: Annotated[str, typer.Option(help="What is made; separate files of 16 bits by default.")] = "master",
     supersample: Annotated[int, typer.Option(min=1, max=4, help="1, 2 or 4 times as large while it is computed.")] = 1,
     lit: Annotated[bool, typer.Option("--lit", help="The base colour as the surface looks under light.")] = False,
     skip_constant: Annotated[

@@ -15,7 +15,9 @@ from silent_loom.cli.common import Json, app, progress, sayable
 @app.command()
 def flatten(
     file: Annotated[Path, typer.Argument(help="A glTF, GLB or MaterialX file, its pictures beside it.", show_default=False)],
-    out: Annotated[Path, typer.Option("--out", help="Folder for the files; one in it for each of several materials.")],
+    out: Annotated[
+        Path, typer.Option("--out", help="Folder for the files; each of several materials gets a folder of its own in it.")
+    ],
     size: Annotated[int, typer.Option(min=0, max=8192, help="Texels along the longer side; its largest picture's if 0.")] = 0,
     profile: Annotated[str, typer.Option(help="What is made; 'silent-loom profiles' lists them.")] = "plain",
     material: Annotated[str, typer.Option(help="Only the material of this name.")] = "",

@@ -257,13 +257,17 @@ def seamless(
     out: Folder,
     method: Annotated[SeamlessMethod, typer.Option(help="How the edges are made to meet.")] = SeamlessMethod.suggested,
     overlap: Annotated[float, typer.Option(min=0.02, max=0.5, help="Part of the sheet that is laid over itself.")] = 0.2,
-    overlap_y: Annotated[float | None, typer.Option(min=0.02, max=0.5, help="The same down, when it differs.")] = None,
+    overlap_y: Annotated[
+        float | None, typer.Option(min=0.02, max=0.5, help="Part of the height that is laid over itself, where it differs.")
+    ] = None,
     fit_overlap: Annotated[
-        bool, typer.Option("--fit-overlap", help="Overlaps near those at which what runs along the edges meets itself.")
+        bool, typer.Option("--fit-overlap", help="Fit the overlaps so that whatever runs along the edges meets itself.")
     ] = False,
     bend: Annotated[
         bool | None,
-        typer.Option("--bend/--no-bend", help="Bend the ends of an overlap so that joints meet. Unless told: if it helps."),
+        typer.Option(
+            "--bend/--no-bend", help="Bend both ends of an overlap so that joints meet; by default only where it helps."
+        ),
     ] = None,
     normal: Normals = None,
     report: Report = None,
@@ -304,9 +308,7 @@ def break_up(
     out: Folder,
     repeat: Annotated[str, typer.Option(help="Repeats across and down that the larger sheet holds.")] = "4x4",
     seed: Annotated[int, typer.Option(min=0, max=2**31 - 1, help="Another seed, another arrangement.")] = 7,
-    cell_mm: Annotated[
-        float, typer.Option("--cell-mm", min=0, max=1e6, help="Width of a cell; half of a repeat unless told.")
-    ] = 0.0,
+    cell_mm: Annotated[float, typer.Option("--cell-mm", min=0, max=1e6, help="Width of a cell; half a repeat by default.")] = 0.0,
     turn_deg: Annotated[float, typer.Option("--turn-deg", min=0, max=180, help="Cells are turned by up to this much.")] = 0.0,
     cells: Annotated[str, typer.Option(help="irregular or hexagons.")] = "irregular",
     width_mm: Annotated[float, typer.Option(min=0.01, help="Real width of one repeat.")] = 1000.0,
@@ -396,7 +398,7 @@ def serve(
     data: Annotated[
         Path | None, typer.Option("--data", help="Folder for everything you make; the user's data folder otherwise.")
     ] = None,
-    host: Annotated[str, typer.Option(help="Address to listen on; loopback unless told otherwise.")] = "127.0.0.1",
+    host: Annotated[str, typer.Option(help="Address to listen on; loopback by default.")] = "127.0.0.1",
     port: Annotated[int, typer.Option(min=0, max=65535, help="Port; 0 takes a free one.")] = 8321,
 ) -> None:
     """Start the application and print its address."""

@@ -49,7 +49,7 @@ def batch(
     recipe: Annotated[str, typer.Option(help="'silent-loom recipes' lists them.", show_default=False)],
     out: Annotated[Path, typer.Option(help="Folder for the results; a folder a photo. The same one goes on after a stop.")],
     profile: Annotated[
-        list[str] | None, typer.Option(help="What is made of each; again for another. 'plain' unless told.")
+        list[str] | None, typer.Option(help="What is made of each; again for another. 'plain' by default.")
     ] = None,
     size: Annotated[int, typer.Option(min=16, max=16384, help="Texels along the longer side.")] = 1024,
     seed: Annotated[int, typer.Option(min=0, help="Another one of the same kind.")] = 0,

@@ -99,7 +99,7 @@ def read_archive(store: Store, stream: BinaryIO, called: str) -> State:
             _bring(store, archive, digest, names[digest], called)
     except (zipfile.BadZipFile, zlib.error, NotImplementedError, struct.error, UnicodeError):
         raise FileError(
-            "this is not an archive of a material, or it is damaged", called, "Write it again where it came from."
+            "this is not an archive of a material, or it is damaged", called, "Save it again where it came from."
         ) from None
     except OSError as error:
         if error.errno in REFUSALS:  # the disk, not the file
@@ -124,14 +124,14 @@ def read_archive(store: Store, stream: BinaryIO, called: str) -> State:
 def _facts(archive: zipfile.ZipFile, called: str) -> dict[str, Any]:
     try:
         if archive.getinfo(FACTS).file_size > MOST_FACTS:
-            raise FileError("what it says of the material is too large", called, "Write it again where it came from.")
+            raise FileError("what it says of the material is too large", called, "Save it again where it came from.")
         facts = loads(archive.read(FACTS), called)
     except (KeyError, ValueError, RuntimeError):
         raise FileError("this is not an archive of a material", called, f"Its name ends in {ENDING}.") from None
     if not isinstance(facts, dict) or not isinstance(facts.get("format"), int):
         raise FileError("this is not an archive of a material", called, f"Its name ends in {ENDING}.")
     if facts["format"] > FORMAT:
-        raise FileError("it was written by a newer version", called, "Bring this Silent Loom up to date.")
+        raise FileError("it was written by a newer version", called, "Update this Silent Loom.")
     return facts
 
 
@@ -150,7 +150,7 @@ def _bring(store: Store, archive: zipfile.ZipFile, digest: str, name: str, calle
         return
     try:
         if archive.getinfo(SOURCES + digest).file_size > MOST_SOURCE:
-            raise FileError("a source in it is too large", called, "Write it again where it came from.")
+            raise FileError("a source in it is too large", called, "Save it again where it came from.")
         with tempfile.NamedTemporaryFile(dir=store.folder) as copy:
             with archive.open(SOURCES + digest) as packed:
                 while block := packed.read(1 << 20):
@@ -161,4 +161,4 @@ def _bring(store: Store, archive: zipfile.ZipFile, digest: str, name: str, calle
             with open(copy.name, "rb") as whole:
                 store.add_source(whole, name)
     except (KeyError, RuntimeError):
-        raise FileError("a source is missing in it", f"{called}: {name}", "Write it again where it came from.") from None
+        raise FileError("a source is missing in it", f"{called}: {name}", "Save it again where it came from.") from None

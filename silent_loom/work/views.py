@@ -133,7 +133,7 @@ class Views:
             present = [t for t in (*PICTURE_MAPS, "height", "specular", "opacity") if t in plan.threads]
             present += [unlit] if unlit and unlit not in present else []
             if not present:
-                raise NotMade("nothing is made here", "", "Switch a step on that brings something in.")
+                raise NotMade("nothing is made here", "", "Switch on a step that brings something in.")
             maps = evaluator.ask_many(weave, present, size, task)
             return form_bytes(maps, plan.spec, unlit, task)
 

@@ -11,7 +11,7 @@ MOST_BYTES = 256 << 20
 MOST_PARTS = 6_000_000
 """Commas and brackets together: a weave with a hundred thousand strokes has fewer."""
 MOST_DEPTH = 200
-_AGAIN = "Write it again where it came from."
+_AGAIN = "Save it again where it came from."
 
 
 def loads(body: bytes | str, called: str, *, most_bytes: int = MOST_BYTES, most_parts: int = MOST_PARTS) -> Any:
@@ -51,7 +51,7 @@ def loads(body: bytes | str, called: str, *, most_bytes: int = MOST_BYTES, most_
         try:
             json.dumps(found, ensure_ascii=False).encode("utf-8")
         except UnicodeEncodeError:
-            raise FileError("its text holds half a character", called, _AGAIN) from None
+            raise FileError("its text holds a broken character", called, _AGAIN) from None
     return found
 
 

@@ -172,7 +172,7 @@ def _common(lean: NDArray[np.float64], weight: NDArray[np.float64]) -> tuple[flo
 def _turned(leans: list[tuple[float, float] | None]) -> float:
     """Degrees, clockwise, from how lines that run down and lines that run across lean."""
     down, over = leans
-    # A line that runs down leans to the right for a turn against the clock, one that runs across leans down for one with it
+    # A line that runs down leans to the right for a turn anticlockwise, one that runs across leans down for one with it
     told = [(-down[0], down[1])] if down else []
     told += [(over[0], over[1])] if over else []
     if not told or (len(told) == 2 and abs(told[0][0] - told[1][0]) > AGREE):

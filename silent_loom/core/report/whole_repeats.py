@@ -48,13 +48,13 @@ def whole_repeats(evaluator: Evaluator, weave: Weave, task: Task = IDLE) -> Whol
     plan = evaluator.plan(weave)
     row = next((r for r in plan.rows if entry is not None and r.entry.id == entry.id), None)
     if entry is None or row is None:
-        raise WeaveError("whole repeats are kept by Straighten, and there is none that is on", "weave", "Add or switch it on.")
+        raise WeaveError("Straighten keeps whole repeats, and there is none switched on", "weave", "Add one, or switch it on.")
     image = evaluator.ask(weave, "base", LOOK, task, below=entry.id)
     lattice = find_lattice(image, task) or courses_of(image, task)
     grid = fit_grid(image, lattice, task, room=0.0) if lattice else None
     if grid is None:
         raise WeaveError(
-            "no regular motif was found on what comes out of it", row.step.title, "Place the corners by hand on whole repeats."
+            "no regular motif was found on the straightened sheet", row.step.title, "Place the corners by hand on whole repeats."
         )
     step, s = row.step, row.settings
     assert isinstance(step, Straighten)

@@ -101,7 +101,7 @@ class LocalDescriber:
         if not phrase.strip():
             raise LoomError("nothing was said", "words", "For example: wet black slate with pale lichen")
         if len(phrase) > LONGEST:
-            raise LoomError(f"this is more than {LONGEST} characters", "words", "Say it shorter.")
+            raise LoomError(f"this is longer than {LONGEST} characters", "words", "Say it shorter.")
         reading = read(phrase)
         # What a surface is called says more than how it is: 'old' slate is no old wall paper
         named = [reading.surface_words, *(u.words for u in reading.understood if u.part == "lies on"), *reading.unknown]

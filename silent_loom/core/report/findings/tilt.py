@@ -48,7 +48,7 @@ def find(seen: Seen, task: Task) -> list[Finding]:
             Finding(
                 "turn",
                 "bad" if abs(lines.turned) > LEVEL[1] else "note",
-                f"Turned by {abs(lines.turned):.1f}° {'clockwise' if lines.turned > 0 else 'against the clock'}",
+                f"Turned by {abs(lines.turned):.1f}° {'clockwise' if lines.turned > 0 else 'anticlockwise'}",
                 "Courses, boards and grain run downhill, and do not meet themselves at the edges.",
                 lines.turned,
                 cure("straighten", {"turn_deg": round(-lines.turned, 2)}, "Turn it level"),

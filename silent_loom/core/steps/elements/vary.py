@@ -21,16 +21,20 @@ _LIGHT, _HUE, _CHROMA, _RAISE, _TILT, _WAY, _ROUGH, _CHOSEN = range(8)
 
 class VarySettings(Settings):
     share: float = setting(1.0, "Part of the elements that are varied.", low=0, high=1, step=0.01)
-    light: float = setting(0.25, "Lighter or darker, up to so many stops.", title="Light", unit="stops", low=0, high=4, step=0.01)
+    light: float = setting(
+        0.25, "Lighter or darker, by up to so many stops.", title="Light", unit="stops", low=0, high=4, step=0.01
+    )
     hue_deg: float = setting(4.0, "Hue, either way.", title="Hue", unit="°", low=0, high=180, soft=(0, 60), step=0.5)
-    chroma: float = setting(10.0, "More or less colourful, up to so much.", title="Saturation", unit="%", low=0, high=100, step=1)
+    chroma: float = setting(
+        10.0, "More or less colourful, by up to so much.", title="Saturation", unit="%", low=0, high=100, step=1
+    )
     raise_mm: float = setting(
-        0.0, "Higher or lower, up to so much.", title="Raise", unit="mm", low=0, high=1000, soft=(0, 10), step=0.01
+        0.0, "Higher or lower, by up to so much.", title="Raise", unit="mm", low=0, high=1000, soft=(0, 10), step=0.01
     )
     lean_deg: float = setting(
-        0.0, "Leans any way, up to so much.", title="Lean", unit="°", low=0, high=45, soft=(0, 10), step=0.1
+        0.0, "Leans any way, by up to so much.", title="Lean", unit="°", low=0, high=45, soft=(0, 10), step=0.1
     )
-    roughness: float = setting(0.05, "Rougher or smoother, up to so much.", low=0, high=1, step=0.01)
+    roughness: float = setting(0.05, "Rougher or smoother, by up to so much.", low=0, high=1, step=0.01)
     ids: ThreadName = setting("id", "The elements.", title="Elements", shape="thread", kinds=(Kind.ID,))
     joint: ThreadName = setting(
         "none", "What stays as it is: the joints.", title="Spare", shape="thread", kinds=(Kind.DATA,), also=("none",)

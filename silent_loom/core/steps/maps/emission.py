@@ -53,7 +53,7 @@ class Emission(MapStep[EmissionSettings]):
     name = "emission"
     title = "Emission"
     words_for_it = ("glow", "lamp", "light", "ember", "lit", "shine", "emissive", "luminous")
-    sentence = "Light that the surface gives of itself, by colour or by a mask."
+    sentence = "Light that the surface itself gives off, by colour or by a mask."
     Settings = EmissionSettings
 
     def words(self, s: EmissionSettings) -> str:

@@ -143,7 +143,12 @@ class MetallicSettings(Settings):
         when={"mode": ["by thread"]},
     )
     threshold: float = setting(
-        0.5, "From where on it is metal, low to high of that thread.", low=0, high=1, step=0.01, when={"mode": ["by thread"]}
+        0.5,
+        "The value from which it is metal, from the thread's lowest to its highest.",
+        low=0,
+        high=1,
+        step=0.01,
+        when={"mode": ["by thread"]},
     )
     border: float = setting(
         0.1,

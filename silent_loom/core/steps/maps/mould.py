@@ -36,7 +36,7 @@ class MouldSettings(Settings):
     )
     amount_mm: float = setting(
         1.0,
-        "How much; of a dome its height in the middle, a hollow below zero.",
+        "How much; for a dome, its height in the middle: below zero it is a hollow.",
         title="Amount",
         unit="mm",
         low=-10_000,
@@ -50,7 +50,7 @@ class MouldSettings(Settings):
     )
     radius_mm: float = setting(
         5.0,
-        "Over how much it is softened, or how wide hollows are that are filled.",
+        "How far it is softened, or how wide the hollows are that get filled.",
         title="Radius",
         unit="mm",
         low=0.01,
@@ -71,7 +71,9 @@ class MouldSettings(Settings):
         empty="to the middle",
         when={"action": ["dome"]},
     )
-    profile: tone_curve.Points = setting(ROUND, "Of a dome from border to middle; of a tone curve low to high.", shape="curve")
+    profile: tone_curve.Points = setting(
+        ROUND, "For a dome, from border to middle; for a tone curve, from low to high.", shape="curve"
+    )
     feather_mm: float = setting(
         1.0, "Softness of its border.", title="Feather", unit="mm", low=0, high=1e4, soft=(0, 50), step=0.1
     )

@@ -39,14 +39,14 @@ class NormalSettings(Settings):
     )
     reads_from: ThreadName = setting(
         "height",
-        "The height it is made from; of a picture, its brightness is taken for height.",
+        "The height it is made from; a picture's brightness is taken for height.",
         title="Made from",
         shape="thread",
         kinds=(Kind.DATA, Kind.COLOUR),
     )
     depth_mm: float = setting(
         2.0,
-        "Of a picture: from black to white.",
+        "For a picture: from black to white.",
         title="Depth",
         unit="mm",
         low=0.001,

@@ -29,7 +29,7 @@ class OpacitySettings(Settings):
     key: Rgb = setting((1.0, 1.0, 1.0), "Colour of the background.", shape="colour", when={"by": ["key colour"]})
     tolerance: float = setting(
         12.0,
-        "How far from that colour still is background, in CIE L*a*b* units.",
+        "How far from that colour is still background, in CIE L*a*b* units.",
         unit="ΔE",
         low=0,
         high=150,
@@ -42,10 +42,20 @@ class OpacitySettings(Settings):
     )
     regions: tuple[Region, ...] = setting((), "What is kept: drawn round, painted, or picked.", title="Kept", shape="regions")
     mask: ThreadName = setting(
-        "height", "There where this thread is high.", title="Thread", shape="thread", kinds=(Kind.DATA,), when={"by": ["thread"]}
+        "height",
+        "Present where this thread is high.",
+        title="Thread",
+        shape="thread",
+        kinds=(Kind.DATA,),
+        when={"by": ["thread"]},
     )
     threshold: float = setting(
-        0.5, "From where on it is there, low to high of that thread.", low=0, high=1, step=0.01, when={"by": ["thread"]}
+        0.5,
+        "The value from which it is present, from the thread's lowest to its highest.",
+        low=0,
+        high=1,
+        step=0.01,
+        when={"by": ["thread"]},
     )
     border: float = setting(0.1, "Width of the change-over.", low=0.005, high=1, step=0.005, when={"by": ["thread"]})
     edge_mm: float = setting(

@@ -71,7 +71,7 @@ class RoughnessSettings(Settings):
     )
     joints: ThreadName = setting(
         "none",
-        "Where this thread is high lie joints: they are rough, however pale.",
+        "Joints lie where this thread is high: they are rough, however pale.",
         title="Joints",
         shape="thread",
         kinds=(Kind.DATA,),

@@ -19,7 +19,7 @@ from silent_loom.core.weave.step import MapStep, Sheet
 class ThicknessSettings(Settings):
     radius_mm: float = setting(
         20.0,
-        "How far around a point there is looked, within the material.",
+        "How far around each point the material is searched.",
         title="Radius",
         unit="mm",
         low=0.01,

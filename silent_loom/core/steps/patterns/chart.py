@@ -40,7 +40,7 @@ class Chart(MapStep[ChartSettings]):
     can = frozenset({"chart"})
     title = "Test chart"
     words_for_it = ("chart", "checker", "gradient", "test", "orientation", "uv")
-    sentence = "Puts a picture in that everybody knows, to see what the steps below do to it."
+    sentence = "Puts in a familiar test picture, to show what the steps below do to it."
     Settings = ChartSettings
     presets = tuple(Preset(title, {"chart": name}, "chart") for name, (title, _) in CHARTS.items())
 

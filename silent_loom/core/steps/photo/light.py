@@ -24,10 +24,10 @@ DEGREE = 4
 
 
 class LightSettings(Settings):
-    amount: float = setting(1.0, "How much of the uneven light is taken out, over all.", low=0, high=1, step=0.01)
-    slope: float = setting(1.0, "How much of what gets lighter from one side to the other.", low=0, high=1, step=0.01)
-    vignette: float = setting(1.0, "How much of what gets darker towards the corners.", low=0, high=1, step=0.01)
-    patches: float = setting(0.35, "How much of the light that varies in patches.", low=0, high=1, step=0.01)
+    amount: float = setting(1.0, "How much of all uneven light is taken out.", low=0, high=1, step=0.01)
+    slope: float = setting(1.0, "How much of the change from one side to the other is taken out.", low=0, high=1, step=0.01)
+    vignette: float = setting(1.0, "How much of the darkening towards the corners is taken out.", low=0, high=1, step=0.01)
+    patches: float = setting(0.35, "How much of the light that varies in patches is taken out.", low=0, high=1, step=0.01)
     reach: float = setting(
         0.3,
         "Smallest patch that counts as light and not as the material's own variation.",
@@ -55,7 +55,7 @@ class LightSettings(Settings):
         step=0.01,
     )
     glare: float = setting(
-        0.0, "Takes soft glare down: places that are lighter than their wide surroundings.", low=0, high=1, step=0.01
+        0.0, "Takes down soft glare: places that are lighter than their wide surroundings.", low=0, high=1, step=0.01
     )
     tint: float = setting(
         0.0,

@@ -32,7 +32,7 @@ class PhotoSettings(Settings):
         log=True,
     )
     read_as: ReadAs = setting(
-        "tagged", "How the numbers of the file become light; its own tag is believed unless told.", title="Read as", names=READ_AS
+        "tagged", "How the numbers of the file become light; by default its own tag is believed.", title="Read as", names=READ_AS
     )
     alpha: Literal["keep", "drop"] = setting("drop", "What becomes of transparency: kept as the opacity thread, or dropped.")
 

@@ -52,7 +52,7 @@ class StraightenSettings(Settings):
         empty="from perspective",
     )
     others: tuple[Corners, ...] = setting(
-        (), "More rectangles that were marked on this photo; choose one to work on it.", title="Other rectangles", shape="kept"
+        (), "More rectangles marked on this photo; choose one to work on.", title="Other rectangles", shape="kept"
     )
     crop: Literal["free", "square"] = setting("free", "Keep the whole rectangle, or its centre square.")
     turn_deg: float = setting(

@@ -24,12 +24,12 @@ from silent_loom.core.weave.step import CarryStep, Geometry, Sheet, Sources, Tex
 
 
 class BreakUpSettings(Settings):
-    repeat_x: int = setting(3, "Repeats that the larger sheet is wide.", title="Tiles across", low=1, high=64, soft=(1, 8))
-    repeat_y: int = setting(3, "Repeats that the larger sheet is high.", title="Tiles down", low=1, high=64, soft=(1, 8))
+    repeat_x: int = setting(3, "How many repeats wide the larger sheet is.", title="Tiles across", low=1, high=64, soft=(1, 8))
+    repeat_y: int = setting(3, "How many repeats high the larger sheet is.", title="Tiles down", low=1, high=64, soft=(1, 8))
     cells: Literal["irregular", "hexagons"] = setting("irregular", "Outline of the cells.")
     cell_mm: float = setting(
         0.0,
-        "Width of a cell; half of the repeat unless told.",
+        "Width of a cell; half the repeat by default.",
         title="Cell size",
         unit="mm",
         low=0,
@@ -54,7 +54,7 @@ class BreakUpSettings(Settings):
     )
     stray_y: float | None = setting(
         None,
-        "The same down, when it differs.",
+        "Part of the height that is laid over itself, where it differs.",
         title="Uneven down",
         low=0,
         high=1,
@@ -71,7 +71,13 @@ class BreakUpSettings(Settings):
         step=0.01,
     )
     roam_y: float | None = setting(
-        None, "The same down, when it differs.", title="Taken from down", low=0, high=1, step=0.01, empty="as across"
+        None,
+        "Part of the height that is laid over itself, where it differs.",
+        title="Taken from down",
+        low=0,
+        high=1,
+        step=0.01,
+        empty="as across",
     )
     turns: Literal["freely", "quarters"] = setting(
         "freely",

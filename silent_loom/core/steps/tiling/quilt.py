@@ -44,10 +44,10 @@ class QuiltSettings(Settings):
         high=0.8,
         step=0.01,
     )
-    overlap: float = setting(0.3, "Part of a piece that its neighbour is laid over.", low=0.1, high=0.45, step=0.01)
+    overlap: float = setting(0.3, "Part of a piece that its neighbour overlaps.", low=0.1, high=0.45, step=0.01)
     freedom: float = setting(
         0.15,
-        "How much worse than the best fit a piece may fit; more of it, less of the photo seen twice.",
+        "How much worse than the best fit a piece may fit; the more, the less of the photo is seen twice.",
         title="Variety",
         low=0,
         high=1,
@@ -77,7 +77,7 @@ class Quilt(CarryStep[QuiltSettings]):
     can = frozenset({"grow"})
     title = "Grow"
     words_for_it = ("larger", "bigger", "sheet", "extend", "more")
-    sentence = "Makes a larger sheet that does not repeat, from overlapping pieces of what comes in; its edges meet."
+    sentence = "Makes a larger sheet without repetition from overlapping pieces of what comes in; its edges meet."
     decides = True
     decision_scale = 0.5
     Settings = QuiltSettings

@@ -32,7 +32,7 @@ class _By(Settings):
 
     thread: ThreadName = setting(
         "height",
-        "Whose values it goes by: from the lowest to the highest that the thread can hold; of elements by chance.",
+        "The thread whose values it follows, from the lowest to the highest it can hold; for elements, by chance.",
         title="By",
         shape="thread",
         kinds=KINDS,
@@ -65,7 +65,7 @@ class GradeSettings(_By):
         0.0, "Where the other thread is low, in parts of this one's range.", title="Low becomes", low=0, high=1, step=0.01
     )
     end: float = setting(1.0, "Where it is high.", title="High becomes", low=0, high=1, step=0.01)
-    curve: tone_curve.Points = setting(tone_curve.STRAIGHT, "How it goes from one to the other.", shape="curve")
+    curve: tone_curve.Points = setting(tone_curve.STRAIGHT, "How it passes from one to the other.", shape="curve")
     into: ThreadName = setting(
         "roughness", "The numbers that it makes.", title="Makes", shape="thread", kinds=(Kind.DATA,), new=True
     )

@@ -29,12 +29,12 @@ class SingleSettings(Settings):
     )
     channel: Literal["lightness", "first", "second", "third", "fourth"] = setting(
         "lightness",
-        "Lightness of colour, or one channel: of colour red, green, blue; of directions right and up.",
+        "The lightness of a colour, or one channel: red, green or blue of a colour; right or up of directions.",
         names={"first": "first: red, right", "second": "second: green, up", "third": "third: blue, out"},
     )
     invert: bool = setting(False, "Low is high.")
     whole: bool = setting(
-        False, "0 to 1 becomes the whole range of the thread that it makes: of a height its depth.", title="Over its range"
+        False, "0 to 1 becomes the whole range of the thread that it makes: for a height, its depth.", title="Over its range"
     )
     name: ThreadName = setting("helper", "Name of the thread that it makes.", title="Makes", shape="thread", new=True)
 

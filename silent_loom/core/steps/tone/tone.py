@@ -55,7 +55,7 @@ class ToneSettings(Settings):
 
     gain: float = setting(
         1.0,
-        "Factor on all values; of normals on their slopes, nothing else acts on them.",
+        "Factor on all values; normals take it on their slopes, and nothing else acts on them.",
         low=0,
         high=16,
         soft=(0, 4),
@@ -66,7 +66,7 @@ class ToneSettings(Settings):
     )
     curve: tone_curve.Points = setting(tone_curve.STRAIGHT, "From dark to light, after the levels.", shape="curve")
     ramp: tuple[Stop, ...] = setting(
-        (), "Colours laid over the tones, dark to light: of plain numbers their lightness.", title="Ramp", shape="ramp"
+        (), "Colours laid over the tones, dark to light; plain numbers take their lightness.", title="Ramp", shape="ramp"
     )
     ramp_share: float = setting(1.0, "How much of the ramp shows.", title="Ramp's share", low=0, high=1, step=0.01)
 

@@ -83,7 +83,7 @@ class WhereSettings(Settings):
     )
     share: float = setting(
         0.3,
-        "About how much of the sheet, or which part of the elements.",
+        "About how much of the sheet is selected, or how many of the elements.",
         title="Share",
         low=0,
         high=1,
@@ -102,14 +102,28 @@ class WhereSettings(Settings):
         when={"by": ["facing"]},
     )
     from_deg: float = setting(
-        15.0, "Gentler than that it is not.", title="From", unit="°", low=0, high=90, step=0.5, when={"by": ["steep", "facing"]}
+        15.0,
+        "Below this slope it is not selected.",
+        title="From",
+        unit="°",
+        low=0,
+        high=90,
+        step=0.5,
+        when={"by": ["steep", "facing"]},
     )
     to_deg: float = setting(
-        40.0, "Steeper than that it is wholly.", title="To", unit="°", low=0, high=90, step=0.5, when={"by": ["steep", "facing"]}
+        40.0,
+        "Above this slope it is fully selected.",
+        title="To",
+        unit="°",
+        low=0,
+        high=90,
+        step=0.5,
+        when={"by": ["steep", "facing"]},
     )
     from_mm: float = setting(
         0.0,
-        "Nearer to the border it is not.",
+        "Nearer the border than this it is not selected.",
         title="From",
         unit="mm",
         low=0,
@@ -118,11 +132,18 @@ class WhereSettings(Settings):
         when={"by": ["border"]},
     )
     to_mm: float = setting(
-        10.0, "Further away it is wholly.", title="To", unit="mm", low=0, high=10_000, soft=(0, 100), when={"by": ["border"]}
+        10.0,
+        "Farther away than this it is fully selected.",
+        title="To",
+        unit="mm",
+        low=0,
+        high=10_000,
+        soft=(0, 100),
+        when={"by": ["border"]},
     )
     start: float = setting(
         0.15,
-        "Below it is not; in parts of the range.",
+        "Below this it is not selected; as a part of the range.",
         title="From",
         low=-1,
         high=2,
@@ -140,14 +161,12 @@ class WhereSettings(Settings):
         step=0.01,
         when={"by": ["high", "thread", "crevices", "ridges"]},
     )
-    soft_mm: float = setting(
-        0.0, "Its borders are blurred over so much.", title="Soft", unit="mm", low=0, high=1000, soft=(0, 50)
-    )
+    soft_mm: float = setting(0.0, "How far its borders are blurred.", title="Soft", unit="mm", low=0, high=1000, soft=(0, 50))
     inverted: bool = setting(False, "Everywhere else instead.")
     seed: int = setting(1, "Other patches, other elements.", low=0, high=2**31 - 1, step=1, when={"by": ["noise", "elements"]})
     with_: ThreadName = setting(
         "none",
-        "Another mask, together with which it counts.",
+        "Another mask that it is combined with.",
         title="Together with",
         shape="thread",
         kinds=(Kind.DATA,),

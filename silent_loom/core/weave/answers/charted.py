@@ -42,7 +42,7 @@ def charted(weave: Weave, chart: str, below: str = "", into: str = "base") -> We
     else:
         first = next((i for i, e in enumerate(weave.steps) if e.on), None)
         if first is None:
-            raise WeaveError("nothing is made here", "", "Switch a step on that brings something in.")
+            raise WeaveError("nothing is made here", "", "Switch on a step that brings something in.")
         to, parent = first + 1, ""
     row = StepEntry(id=ROW, step=registry.able("chart"), settings={"chart": chart, "into": into})
     return edit.added(weave, row, to, parent)

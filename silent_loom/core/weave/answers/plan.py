@@ -164,7 +164,7 @@ def _ready(
         error = WeaveError(
             f"there is no step called '{entry.step}' here",
             "weave",
-            "It is kept; open the material where there is one, or remove it.",
+            "It is kept; open the material where that step exists, or remove the row.",
         )
         return Row(entry, _NOTHING, _NO_SETTINGS, before, before, (), (), present, makers, {}, error)
     found: WeaveError | None = None

@@ -161,7 +161,7 @@ def variants(
     if unknown is not None:
         raise SettingError("there is no such dial", unknown, f"There are {', '.join(k.name for k in knobs(weave)) or 'none'}.")
     if not dials and not (seeds and has_seeds(weave)):
-        raise SettingError("nothing of this weave can vary by itself", "variations", "Choose a dial, or a step with a seed.")
+        raise SettingError("nothing in this weave can vary by itself", "variations", "Choose a dial, or a step with a seed.")
     step = _golden(max(len(dials), 1))
     made = []
     for i in range(first, first + count):

@@ -206,7 +206,7 @@ def pasted(weave: Weave, entries: Sequence[Entry], to: int, into: str, sources: 
     for row in (r for e in made for r in tree.steps_of(e)):
         for digest in digests(row.settings):
             if digest not in sources and digest not in weave.sources:
-                raise WeaveError("a file behind it is not in this library", row.step, "Take the material itself in first.")
+                raise WeaveError("a file behind it is not in this library", row.step, "Take in the material itself first.")
     steps = tree.inserted(weave.steps, into, to, made)
     used = {d: r for d, r in sources.items() if d not in weave.sources}
     return _with(weave.model_copy(update={"sources": {**weave.sources, **used}}), steps)

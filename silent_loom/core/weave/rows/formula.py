@@ -114,7 +114,7 @@ class _Reader:
     def _signed(self) -> Compiled:
         self.deep += 1
         if self.deep > 100:
-            raise FormulaError("brackets lie too deep in each other")
+            raise FormulaError("brackets are nested too deep")
         try:
             if self._next() in ("+", "-"):
                 sign, inner = self._take(), self._signed()

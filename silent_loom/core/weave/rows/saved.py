@@ -115,7 +115,7 @@ def filled(weave: Weave, photos: Sequence[tuple[str, SourceRef]]) -> Weave:
     """
     slots = open_slots(weave)
     if not slots and photos:
-        raise WeaveError("this recipe takes no photo", "recipe", "Leave the photo away, or choose one that takes it.")
+        raise WeaveError("this recipe takes no photo", "recipe", "Leave the photo out, or choose one that takes it.")
     if slots and not photos:
         raise WeaveError(f"this recipe wants {_photos(len(slots))}", "recipe", "Bring a photo.")
     if len(photos) not in (0, 1, len(slots)):

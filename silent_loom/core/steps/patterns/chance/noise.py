@@ -30,7 +30,7 @@ class NoiseSettings(PatternSettings):
         1.0, "Longer across than down, or the other way.", low=0.01, high=100, soft=(0.1, 10), log=True, ends=("down", "across")
     )
     octaves: int = setting(6, "How often finer noise of half the width is added.", low=1, high=12, step=1)
-    gain: float = part(0.5, "How much each finer octave counts, of the one before.", "Fine ones", ("soft", "rough"))
+    gain: float = part(0.5, "How much each finer octave counts, as a part of the one before.", "Fine ones", ("soft", "rough"))
     warp: float = part(0.0, "How far places stray by other noise, in parts of the scale.", "Warp", high=3.0)
     bands: float = setting(
         0.0, "Bands that follow the noise, as in marble: so many from its lowest to its highest.", low=0, high=60, step=0.5

@@ -22,7 +22,7 @@ LARGEST = 32
 
 class ClothSettings(PatternSettings):
     draft: Literal["plain", "basket", "twill", "herringbone", "satin", "rib", "diamond", "own"] = setting(
-        "plain", "Which threads lie over which."
+        "plain", "Which threads pass over which."
     )
     own: tuple[str, ...] = setting(
         DRAFTS["twill"],
@@ -34,9 +34,11 @@ class ClothSettings(PatternSettings):
     warp_mm: float = length(1.2, "From one warp thread, which runs down, to the next.", "Warp", soft=(0.1, 60))
     weft_mm: float = length(1.2, "From one weft thread, which runs across, to the next.", "Weft", soft=(0.1, 60))
     warp_thick: float = setting(
-        0.92, "How wide warp threads are, of their distance.", title="Warp thread", low=0.05, high=1.3, step=0.01
+        0.92, "How wide warp threads are, as a part of their spacing.", title="Warp thread", low=0.05, high=1.3, step=0.01
     )
-    weft_thick: float = setting(0.92, "How wide weft threads are, of theirs.", title="Weft thread", low=0.05, high=1.3, step=0.01)
+    weft_thick: float = setting(
+        0.92, "How wide weft threads are, as a part of their spacing.", title="Weft thread", low=0.05, high=1.3, step=0.01
+    )
     crimp: float = part(0.5, "How much threads go up and down; the rest is their roundness.", "Crimp", ("round", "up and down"))
     twist: float = part(0.35, "How much their twist is seen.", "Twist")
     uneven: float = part(0.15, "How much threads differ, and stray.", "Uneven", ("even", "homespun"))
@@ -46,9 +48,9 @@ class ClothSettings(PatternSettings):
     @classmethod
     def _draft(cls, value: tuple[str, ...]) -> tuple[str, ...]:
         if not 1 <= len(value) <= LARGEST or len({len(r) for r in value}) != 1 or not 1 <= len(value[0]) <= LARGEST:
-            raise ValueError(f"a draft has 1 to {LARGEST} rows of 1 to {LARGEST} letters, all alike long")
+            raise ValueError(f"a draft has 1 to {LARGEST} rows of 1 to {LARGEST} letters, all of one length")
         if set("".join(value)) - {"0", "1"}:
-            raise ValueError("a draft has the letters 0 and 1 alone")
+            raise ValueError("a draft holds only 0 and 1")
         return value
 
 

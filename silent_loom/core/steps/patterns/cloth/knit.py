@@ -20,7 +20,9 @@ from silent_loom.core.weave.settings import setting
 class KnitSettings(PatternSettings):
     wide_mm: float = length(6.0, "How wide a stitch is.", "Width", soft=(0.5, 60))
     high_mm: float = length(4.6, "How high a row is.", "Row", soft=(0.5, 60))
-    fat: float = setting(0.52, "How thick the yarn is, of a stitch's width.", title="Yarn", low=0.1, high=0.9, step=0.01)
+    fat: float = setting(
+        0.52, "How thick the yarn is, as a part of a stitch's width.", title="Yarn", low=0.1, high=0.9, step=0.01
+    )
     rib: int = setting(
         0,
         "Every so many stitches one is knitted from behind, which draws a furrow; none for plain knitting.",

@@ -2,7 +2,7 @@
 import { el, picture, post } from "../base/api.js";
 
 const $ = (id) => document.getElementById(id);
-const EXAMPLES = ["wet black slate with pale lichen", "faded red sailcloth, coarse", "old mossy brick wall", "verdigris hammered copper", "pale pink marble with gold veins"];
+const EXAMPLES = ["wet black slate with pale lichen", "faded red sailcloth, coarse", "grass between wet cobbles", "hammered brass with verdigris", "pale pink marble with gold veins"];
 const COUNT = 4;
 let turn = 0, told = null, which = 0;
 
@@ -14,6 +14,8 @@ function svgDot(colour) {
   dot.append(circle);
   return dot;
 }
+
+const named = (made) => { const words = made.replace(/^.*:/, "").replaceAll("-", " "); return words[0].toUpperCase() + words.slice(1); };
 
 async function ask() {
   const phrase = $("words-phrase").value.trim(), mine = ++turn;
@@ -29,11 +31,11 @@ async function ask() {
     return;
   }
   if (mine !== turn) return;
-  $("words-chips").replaceChildren(...told.understood.map((u) => chip(u.words, u.means === u.words ? { quality: "is how it is", "lies on": "lies on it" }[u.part] || u.part : u.means, u.part.replace(" ", "-"))), ...told.not_understood.map((w) => chip(w, "", "unknown")));
+  $("words-chips").replaceChildren(...told.understood.map((u) => chip(u.words, u.means === u.words ? { quality: "how it looks", "lies on": "lies on it" }[u.part] || u.part : u.means, u.part.replace(" ", "-"))), ...told.not_understood.map((w) => chip(w, "", "unknown")));
   const there = [...told.in_the_library.map((m) => ({ href: `/bench/${m.id}`, src: `/api/materials/${m.id}/card.png?entry=${m.head}`, title: m.name, kind: "in your library" })), ...told.there_already.slice(0, 6).map((h) => ({ src: `/static/${h.kind}s/${h.name}.webp`, title: h.title, kind: h.kind, ...h }))];
   $("words-there-head").hidden = !there.length;
   $("words-there").replaceChildren(...there.slice(0, 7).map((t) => el("a", { class: "there", href: t.href || "#", onclick: (e) => { if (!t.href) { e.preventDefault(); beginFrom(t); } } }, el("img", { src: t.src, alt: "", width: 120, height: 90 }), el("span", {}, t.title), el("small", { class: "quiet" }, t.kind))));
-  $("words-results").replaceChildren(...told.results.map((r, i) => el("button", { class: "pattern", type: "button", role: "radio", "data-result": i, "aria-checked": "false", onclick: () => choose(i), ondblclick: begin }, el("span", { class: "waiting" }), el("span", {}, r.made_of.replace(/^.*:/, "").replaceAll("-", " ")), el("small", { class: "quiet" }, r.differs))));
+  $("words-results").replaceChildren(...told.results.map((r, i) => el("button", { class: "pattern", type: "button", role: "radio", "data-result": i, "aria-checked": "false", onclick: () => choose(i), ondblclick: begin }, el("span", { class: "waiting" }), el("span", {}, named(r.made_of)), el("small", { class: "quiet" }, r.differs))));
   if (told.results.length) choose(0);
   let done = 0;
   const state = () => { $("words-state").textContent = done < told.results.length ? `${done} of ${told.results.length} drawn …` : ""; $("words-results").dataset.done = String(done); };
