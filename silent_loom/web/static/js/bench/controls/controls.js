@@ -195,7 +195,7 @@ export class Controls {
 
   fitOverlap() {
     const [ask, why] = this.asker();
-    const fit = el("button", { class: "act edge my-1", type: "button", id: "fit-overlap", title: "Overlaps near these at which what runs along the edges meets itself", onclick: () => ask("overlap") }, "Fit the overlap");
+    const fit = el("button", { class: "act edge my-1", type: "button", id: "fit-overlap", title: "Fits the overlaps so that whatever runs along the edges meets itself", onclick: () => ask("overlap") }, "Fit the overlap");
     this.root.append(fit, why);
     this.shapes.push({ node: fit, update: (v) => { fit.hidden = ["motif", "mirror"].includes(v.method); why.hidden ||= fit.hidden; } });
   }

@@ -76,7 +76,7 @@ export function startBoard(state, saved) {
   };
   function pick() {
     const box = body.querySelector("#channel"), channel = chosen && draft.files[chosen.file]?.channels[chosen.channel];
-    box.replaceChildren(...(channel ? [inspector(channel, maps(), (put) => { draft.files[chosen.file].channels[chosen.channel] = put; changed(); }, () => { const f = draft.files[chosen.file]; if (f.channels.length > 1) f.channels.splice(chosen.channel, 1); chosen = null; changed(); })] : [el("p", { class: "quiet" }, "Press a channel to say more of it.")]));
+    box.replaceChildren(...(channel ? [inspector(channel, maps(), (put) => { draft.files[chosen.file].channels[chosen.channel] = put; changed(); }, () => { const f = draft.files[chosen.file]; if (f.channels.length > 1) f.channels.splice(chosen.channel, 1); chosen = null; changed(); })] : [el("p", { class: "quiet" }, "Press a channel to set it in detail.")]));
   }
 
   async function save() {

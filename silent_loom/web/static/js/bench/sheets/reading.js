@@ -31,14 +31,14 @@ export function startReading(state, table, say) {
       el("p", {}, `Cut off: ${share(f.dark)} at the low end, ${share(f.bright)} at the high end. `, el("span", { class: "quiet" }, `${f.levels} different values.`)));
     if (f.kind !== "colour") return;
     const plot = el("figure", { class: "hues" }, axes());
-    body.append(plot, el("p", { class: "quiet" }, `Every hue and chroma that comes: grey in the middle, a* to the right and b* up. The rings are chroma ${[1, 2, 3].map((n) => (f.reach * n) / 3).join(", ")}.`));
+    body.append(plot, el("p", { class: "quiet" }, `Every hue and chroma that occurs: grey in the middle, a* to the right and b* up. The rings are chroma ${[1, 2, 3].map((n) => (f.reach * n) / 3).join(", ")}.`));
     picture(`${state.path}/colours.png?thread=${thread}&size=1024${pane.row ? `&below=${pane.row}` : ""}${pane.chart.value ? `&chart=${pane.chart.value}&chart_below=${pane.chartBelow.value}` : ""}&at=${state.material.head}`, () => sheet.open).then((made) => { if (made) plot.prepend(made); }).catch(() => { /* the numbers are there */ });
   }
 
   // Frequencies by the root, so that rare values are seen; the ends apart, since they are what is cut off
   function histogram({ histogram: channels, kind, low, high, unit }) {
     const w = 320, h = 96, n = channels[0].length, most = Math.max(...channels.flatMap((c) => c.slice(1, -1)), 1), dyes = channels.length > 1 ? ["#b03a34", "#4d7a34", "#2f62a8"] : ["currentColor"];
-    const node = svg("svg", { viewBox: `0 0 ${w} ${h + 16}`, class: "spread", role: "img", "aria-label": "How often each value comes" });
+    const node = svg("svg", { viewBox: `0 0 ${w} ${h + 16}`, class: "spread", role: "img", "aria-label": "How often each value occurs" });
     channels.forEach((counts, k) => {
       const y = (v) => h - h * Math.min(1, Math.sqrt(v / most)), d = counts.map((v, i) => `${i ? "L" : "M"}${((i + 0.5) * w) / n} ${y(v).toFixed(1)}`).join("");
       node.append(svg("path", { d: `${d}L${w} ${h}L0 ${h}Z`, fill: dyes[k], "fill-opacity": channels.length > 1 ? 0.28 : 0.4 }), svg("path", { d, fill: "none", stroke: dyes[k], "stroke-width": 1.2 }));

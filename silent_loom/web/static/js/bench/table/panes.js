@@ -51,7 +51,7 @@ class Pane {
     this.at = el("select", { "aria-label": "At which row", title: "The map as it is right below a row", onchange: () => { this.row = this.at.value || null; this.looked(); } });
     this.part = el("select", { "aria-label": "Channel", title: "One channel alone, or the lightness", onchange: () => this.looked() }, ...Object.entries({ "": "all channels", r: "red", g: "green", b: "blue", lightness: "lightness" }).map(([value, words]) => el("option", { value }, words)));
     this.chart = el("select", { "aria-label": "Test chart", title: "A test chart through the weave, in place of the photo", onchange: () => this.looked() }, ...Object.entries({ "": "the surface", checker: "numbered checker", gradient: "gradients", orientation: "orientation" }).map(([value, words]) => el("option", { value }, words)));
-    this.chartBelow = el("select", { "aria-label": "Chart below", title: "Right below which row the chart is put in", onchange: () => this.looked() });
+    this.chartBelow = el("select", { "aria-label": "Chart below", title: "The row below which the chart goes in", onchange: () => this.looked() });
     this.clipping = el("button", { class: "act edge", type: "button", "aria-pressed": false, title: "Mark what is cut off: blue at the low end, red at the high end", onclick: () => { this.clipping.setAttribute("aria-pressed", this.clipping.getAttribute("aria-pressed") !== "true"); this.looked(); } }, "Clipping");
     this.values = el("button", { class: "act edge", type: "button", title: "How the values are spread (V)", onclick: () => { this.openRest(false); this.state.emit("reading"); } }, "Values");
     this.looks = el("span", { class: "looks" }, this.part, this.at, this.chart, this.chartBelow, this.clipping, this.values);

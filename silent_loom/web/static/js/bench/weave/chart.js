@@ -157,7 +157,7 @@ export class Chart {
     // What it costs, in a column of its own; square root, so that a step of a hundredth of the slowest can still be seen
     const cost = svg("g", {}, svg("rect", { class: "cost-bed", x: width - COST - 8, y: mid - 2, width: COST, height: 4 }),
       svg("rect", { class: "cost", x: width - COST - 8, y: mid - 2, width: row.seconds > 0.0005 ? Math.max(1, COST * Math.sqrt(row.seconds / slowest)) : 0, height: 4 }));
-    cost.append(svg("title", {}, row.seconds > 0.0005 ? `${(row.seconds * 1000).toFixed(0)} ms the last time it worked${row.bytes ? `, ${(row.bytes / 1e6).toFixed(row.bytes < 1e7 ? 1 : 0)} MB of results` : ""}` : "Not worked yet, or in no time"));
+    cost.append(svg("title", {}, row.seconds > 0.0005 ? `${(row.seconds * 1000).toFixed(0)} ms the last time it worked${row.bytes ? `, ${(row.bytes / 1e6).toFixed(row.bytes < 1e7 ? 1 : 0)} MB of results` : ""}` : "Not computed yet, or too fast to show"));
     group.append(cost);
     const at = (name) => LEFT + 12 + threads.findIndex((t) => t.name === name) * this.lane;
     const knots = svg("g", { class: "knots" });

@@ -14,7 +14,7 @@ export async function copyRows(state, ids) {
 
 export async function pasteRows(state) {
   const kept = localStorage.getItem(KEY);
-  if (!kept) { state.emit("said", "Nothing was copied yet"); return; }
+  if (!kept) { state.emit("said", "Nothing has been copied yet"); return; }
   const { entries } = JSON.parse(kept), known = new Set(state.rows.map((r) => r.id));
   await state.change({ kind: "paste", entries, ...state.below(state.row(state.chosen)) });
   const made = state.rows.find((r) => !known.has(r.id));

@@ -22,7 +22,7 @@ export class Tools {
     this.sunk = el("span", { class: "segments", role: "radiogroup", "aria-label": "Relief by" }, ...[["moved", "Moved", "The surface itself is moved"], ["sunk", "Parallax", "Only the picture is shifted: cheaper, flat at its edges"]].map(([name, title, says]) =>
       el("button", { class: "act", type: "button", role: "radio", "data-relief": name, title: says, onclick: () => { set.sunk = name === "sunk"; view.moving(); view.apply(); } }, title)));
     this.maps = el("div", { class: "map-keys", role: "group", "aria-label": "Maps on the form" }, ...MAPS.map(([name, title], i) => el("button", { class: "act edge", type: "button", "data-map": name, title: `${title} on or off (${i + 1})`, onclick: () => view.flip(name) }, title)));
-    this.neutral = el("button", { class: "act edge", type: "button", "aria-pressed": false, title: "Neutral dark colour, roughness 0.3, no occlusion: to read relief by (N)", onclick: () => view.choose({ relief: !view.look.relief }) }, "Read relief");
+    this.neutral = el("button", { class: "act edge", type: "button", "aria-pressed": false, title: "Neutral dark colour, roughness 0.3, no occlusion: for judging relief (N)", onclick: () => view.choose({ relief: !view.look.relief }) }, "Read relief");
     this.unlit = el("select", { "aria-label": "Shown on the form", onchange: () => view.choose({ unlit: this.unlit.value }) });
     const keep = (name, what) => el("button", { class: "act edge keep", type: "button", title: `Write this change of ${what} into the weave`, "data-keep": name, hidden: true, onclick: () => this.keep(name) }, "Keep");
     this.keeps = { normal: keep("normal", "normals"), roughness: keep("roughness", "roughness") };
