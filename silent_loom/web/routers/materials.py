@@ -20,7 +20,7 @@ from silent_loom.core.weave.answers.placing import fitting_place
 from silent_loom.core.weave.answers.plan import Plan
 from silent_loom.core.weave.rows import edit, tree
 from silent_loom.core.weave.rows.model import Dial, Entry, GroupEntry, Mask, MixMode, SourceRef, StepEntry, Weave
-from silent_loom.core.weave.rows.ready import ready, ready_group
+from silent_loom.core.weave.rows.ready import ready, with_ready
 from silent_loom.core.weave.rows.recipes import begun
 from silent_loom.core.weave.rows.upgrade import parsed
 from silent_loom.store.states import Origin, State
@@ -194,9 +194,7 @@ def apply(weave: Weave, change: Change, sources: dict[str, SourceRef], plan: Pla
         case "ready":
             present = plan.threads if plan is not None else {}
             width = plan.geometry.size_mm[0] if plan is not None else 1000.0
-            group = ready_group(change.step, width, present)
-            made = weave.model_copy(update={"steps": (*weave.steps, group)})
-            return made, f"{ready()[change.step].title} added"
+            return with_ready(weave, change.step, width, present), f"{ready()[change.step].title} added"
         case "remove":
             return edit.removed(weave, ident), f"{title} removed"
         case "mix":

@@ -19,14 +19,15 @@ from silent_loom.core.steps.tone.where import Where
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.beginnings import woven_from
-from silent_loom.core.weave.rows.ready import ready, ready_group
+from silent_loom.core.weave.rows.model import Weave
+from silent_loom.core.weave.rows.ready import ready, ready_group, with_ready
 from tests.conftest import OnePicture, spectrum
 from tests.core.maps.test_maps import run
 
 EVALUATOR = Evaluator(OnePicture(None))  # type: ignore[arg-type]
 
 
-@pytest.mark.parametrize("name", list(ready()))
+@pytest.mark.parametrize("name", [r.name for r in ready().values() if not r.keeps_out])
 def test_ready_made_rows_are_good_at_their_first_touch(name: str) -> None:
     weave = woven_from("ashlar")
     plan = EVALUATOR.plan(weave)
@@ -51,6 +52,29 @@ def test_ready_made_rows_say_what_they_need_and_do_without_roughness() -> None:
         ready_group("rust", 100.0, [])
     assert "grade" not in [r.step for r in ready_group("grime", 100.0, ["base", "height"]).rows]
     assert ready_group("grime", 100.0, ["base", "height"]).rows[0].settings["scale_mm"] == 2.5
+
+
+def test_lichen_is_picked_once_and_gets_a_height_and_a_roughness_of_its_own(weave: Weave, evaluator: Evaluator) -> None:
+    before = {t: evaluator.ask(weave, t, 128).pixels for t in ("height", "roughness")}
+    plan = evaluator.plan(weave)
+    apart = with_ready(weave, "apart", plan.geometry.size_mm[0], plan.threads)
+    steps = [r.step for r in apart.rows()]
+    assert steps.index("mark") < steps.index("height") < steps.index("noise") < steps.index("normal")
+    assert steps.index("roughness") < steps.index("grade")
+    assert all(apart.able(can) is not None for can in ("mask", "depth"))
+    assert not [str(r.error) for r in evaluator.plan(apart).rows if r.error]
+    # Nothing is picked yet: nothing has changed
+    assert np.allclose(evaluator.ask(apart, "height", 128).pixels, before["height"], atol=1e-5)
+    hand = apart.able("mask")
+    assert hand is not None
+    square = {"kind": "outline", "points": [[0.25, 0.25], [0.75, 0.25], [0.75, 0.75], [0.25, 0.75]]}
+    picked = apart.with_settings(hand.id, {"regions": [square]})
+    mask = evaluator.ask(picked, "apart", 128).plane() > 0.99
+    assert 0.15 < mask.mean() < 0.35
+    assert np.allclose(evaluator.ask(picked, "roughness", 128).plane()[mask], 0.9, atol=1e-4)
+    assert not np.allclose(evaluator.ask(picked, "height", 128).plane()[mask], before["height"][..., 0][mask], atol=1e-3)
+    twice = with_ready(picked, "apart", plan.geometry.size_mm[0], evaluator.plan(picked).threads)
+    assert sorted(r.settings["name"] for r in twice.rows() if r.step == "mark") == ["apart", "apart_2"]
 
 
 def test_rows_of_before_keep_the_borders_that_they_had() -> None:
