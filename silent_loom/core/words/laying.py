@@ -127,6 +127,7 @@ def within(dial: Any, share: float) -> float:
 def cover(told: RecipeGroup, weave: Weave, share: float) -> GroupEntry:
     """What lies on a surface, drawn for the size of its sheet, its first dial at a share.
 
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
     >>> from silent_loom.core.words.lexicon import lexicon
     >>> told = lexicon().covers["wet"]
     >>> cover(told, woven_from("gravel"), 0.25).dials[0].value
@@ -164,7 +165,12 @@ def _in_its_colours(group: GroupEntry, thing: Thing, want: Asked) -> GroupEntry:
 
 
 def put_before_ends(weave: Weave, rows: list[Entry]) -> Weave:
-    """Rows put in above those that read the finished relief: normals, occlusion."""
+    """Rows put in above those that read the finished relief: normals, occlusion.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> put_before_ends(woven_from("gravel"), [StepEntry(step="noise")]).steps[-3].step
+    'noise'
+    """
     ends = [registry.maker("normal"), registry.maker("occlusion")]
     at = next((i for i, e in enumerate(weave.steps) if isinstance(e, StepEntry) and e.step in ends), len(weave.steps))
     return weave.model_copy(update={"steps": (*weave.steps[:at], *rows, *weave.steps[at:])})

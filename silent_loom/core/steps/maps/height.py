@@ -35,6 +35,18 @@ _HEAD = 0.04
 """Part of the depth kept free at either end, so that other sizes do not clip."""
 
 
+def not_form() -> Any:
+    """The setting of a step that reads form out of colour: what has colour and no form."""
+    return setting(
+        "none",
+        "A mask of lichen, paint or rust: colour that has no form, and does not count here.",
+        title="Colour, not form",
+        shape="thread",
+        kinds=(Kind.DATA,),
+        also=("none",),
+    )
+
+
 class HeightSettings(Settings):
     depth_mm: float = setting(
         10.0,
@@ -102,14 +114,7 @@ class HeightSettings(Settings):
     reads_from: ThreadName = setting(
         "base", "What it is read from.", title="Read from", shape="thread", kinds=(Kind.COLOUR, Kind.DATA)
     )
-    spare: ThreadName = setting(
-        "none",
-        "A mask of lichen, paint or rust: colour that has no form, and does not count here.",
-        title="Colour, not form",
-        shape="thread",
-        kinds=(Kind.DATA,),
-        also=("none",),
-    )
+    spare: ThreadName = not_form()
     red: float = setting(0.2126, "Share of the red channel in what is read as height.", low=-2, high=2, soft=(0, 1), step=0.01)
     green: float = setting(0.7152, "Share of the green channel.", low=-2, high=2, soft=(0, 1), step=0.01)
     blue: float = setting(0.0722, "Share of the blue channel.", low=-2, high=2, soft=(0, 1), step=0.01)

@@ -14,6 +14,7 @@ from silent_loom.core.base.parallel import Task
 from silent_loom.core.maps import curve as tone_curve
 from silent_loom.core.maps.spared import without
 from silent_loom.core.moving.resample import blur
+from silent_loom.core.steps.maps.height import not_form
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
 from silent_loom.core.weave.step import Geometry, MapStep, Preset, Sheet, Texels
@@ -61,14 +62,7 @@ class RoughnessSettings(Settings):
         high=1,
         step=0.01,
     )
-    spare: ThreadName = setting(
-        "none",
-        "A mask of lichen, paint or rust: colour that has no form, and does not count here.",
-        title="Colour, not form",
-        shape="thread",
-        kinds=(Kind.DATA,),
-        also=("none",),
-    )
+    spare: ThreadName = not_form()
     joints: ThreadName = setting(
         "none",
         "Joints lie where this thread is high: they are rough, however pale.",
