@@ -47,6 +47,7 @@ ABLE = {
     "grade": "lays numbers over a thread's values, by its settings 'thread', 'start', 'end' and 'into'",
     "noise": "makes a random relief, by its settings 'scale_mm', 'depth_mm' and 'into'",
     "pattern": "makes a relief out of nothing, and threads that tell where its parts lie",
+    "where": "makes a mask, whose name is its setting 'name', that knows the surface",
     "shown": "makes a mask, its setting 'name', that is shown over the picture while the row is chosen",
     "sheet": "makes a sheet of its own, whose size is its settings 'width_mm' and 'height_mm'",
 }

@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from bench.surfaces import surfaces
 from silent_loom.core.base.errors import SettingError
 from silent_loom.core.base.images import Image, Kind, data
 from silent_loom.core.base.parallel import IDLE
@@ -19,6 +20,7 @@ from silent_loom.core.moving.resample import blur, reduce_area
 from silent_loom.core.report.check import told
 from silent_loom.core.steps.maps.convert import Convert, from_specular
 from silent_loom.core.steps.maps.emission import Emission
+from silent_loom.core.steps.maps.height import Height, HeightSettings
 from silent_loom.core.steps.maps.metallic import Metallic
 from silent_loom.core.steps.maps.normal import from_height
 from silent_loom.core.steps.maps.opacity import Opacity
@@ -29,6 +31,7 @@ from silent_loom.core.steps.tone.shade import Shade, Unshade
 from silent_loom.core.steps.tone.tone import Tone, ramp_of
 from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.marks import Region, mask_of
+from silent_loom.core.weave.step import Geometry, Sheet
 from tests.conftest import as_colour, spectrum
 from tests.core.maps.test_maps import run
 
@@ -188,6 +191,42 @@ def test_unshade_takes_out_what_the_relief_threw() -> None:
         return float(r.std())
 
     assert off(freed) < 0.5 * off(photo.pixels)
+
+
+@pytest.mark.parametrize("kind", ["ribs, sun", "cracked mud, overcast", "pebbles, sun"])
+def test_unshade_size_by_size_frees_a_surface_of_one_colour_by_a_relief_that_was_only_read(kind: str) -> None:
+    surface = next(s for s in surfaces(192) if s.name == kind)
+    n, photo = surface.photo.width, surface.photo
+    g = Geometry(photo.size_mm, True)
+    step, s = Height(), HeightSettings(depth_mm=float(np.ptp(surface.height.plane())))
+    height = step.run(s, {"base": photo}, step.decide(s, {"base": photo}, g, IDLE), Sheet(g, g, (n, n), None), IDLE)["height"]  # type: ignore[arg-type]
+    normal = from_height(height)
+    occlusion = data(sky_of(height.plane(), normal.pixels, height.texel_mm, 30.0).seen, height)
+
+    def left(how: str) -> float:
+        freed = (
+            made(Unshade(), {"how": how}, base=photo, occlusion=occlusion, normal=normal)["base"].pixels if how else photo.pixels
+        )
+        return float(np.log(np.maximum(freed[..., 1], 1e-3) / surface.albedo[..., 1]).std())
+
+    assert left("sizes") < 0.7 * left("")
+    assert left("sizes") < 0.75 * left("whole")
+
+
+def test_unshade_size_by_size_leaves_what_changes_its_hue() -> None:
+    """Pale yellow joints between red bricks, all flat: nothing of that is shading."""
+    y, x = np.mgrid[0:128, 0:128]
+    joint = (y % 32 < 5) | (x % 64 < 5)
+    rng = np.random.default_rng(2)
+    albedo = np.where(joint[..., None], np.float32([0.62, 0.55, 0.4]), np.float32([0.4, 0.16, 0.11]))
+    albedo = (albedo * np.exp(0.02 * rng.normal(size=(128, 128, 1)))).astype(np.float32)
+    photo = Image(np.ascontiguousarray(albedo), Kind.COLOUR, (128.0, 128.0), True)
+    h = Image(np.where(joint, 0.0, 2.0)[..., None].astype(np.float32), Kind.DATA, (128.0, 128.0), True)
+    normal = from_height(h)
+    occlusion = data(sky_of(h.plane(), normal.pixels, h.texel_mm, 20.0).seen, h)
+    freed = made(Unshade(), {"how": "sizes"}, base=photo, occlusion=occlusion, normal=normal)["base"].pixels
+    ratio = np.log(freed / albedo).mean(2)
+    assert abs(ratio[joint].mean() - ratio[~joint].mean()) < 0.12, "the joints stay pale"
 
 
 # --- older sets ------------------------------------------------------------------------------------------------------------
