@@ -81,7 +81,8 @@ def test_every_demo_photo_closes_with_a_seam_figure_of_at_most_1(name: str, tune
     )
     figures = measure(Evaluator(sources), weave, 1024)
     worst = max(figures["seam_x_after"], figures["seam_y_after"])
-    if name == "Galley tiles" and not tuned:  # cut anywhere, whole tiles are chopped: no blend hides that from the figure
+    # Cut anywhere, whole tiles are chopped and a course of slates is crushed: no blend hides that from the figure
+    if name in ("Galley tiles", "Keeper's roof slate") and not tuned:
         assert worst > 1
     else:
         assert worst <= 1

@@ -114,7 +114,7 @@ def test_a_snapshot_without_its_state_does_not_forbid_the_archive(store: Store, 
         ("[" + "[]," * 7_000_000 + "[]]", "parts, more than"),
         ("[" * 5000 + "]" * 5000, "nested too deep"),
         ("[" * 300 + "]" * 300, "nested too deep"),
-        ('"\\ud800"', "half a character"),
+        ('"\\ud800"', "broken character"),
     ],
 )
 def test_json_is_bounded(body: str, words: str) -> None:

@@ -72,7 +72,7 @@ def test_a_sheet_is_the_same_whenever_it_is_asked_for_and_spreads_over_all_of_it
     near = variants(WEAVE, 24, ["coarse"], spread=0.2, seeds=False)
     assert all(0.15 <= dict(v.dials)["d1"] <= 0.35 for v in near)
     assert {v.seed for v in near} == {0}
-    with pytest.raises(SettingError, match="nothing of this weave can vary"):
+    with pytest.raises(SettingError, match="nothing in this weave can vary"):
         variants(Weave(steps=(StepEntry(step="blank"),)), 4, [])
     with pytest.raises(SettingError, match="no such dial"):
         variants(WEAVE, 4, ["wetness"])

@@ -23,6 +23,8 @@ ALIKE = 0.3
 """How much the widths of courses may vary, as a part of their mean, for them to be courses at all."""
 LEAST = 5
 """Texels of the narrowest courses that are told apart."""
+NEAR = 0.75
+"""Texels by which a width may be off, as lines are found to a whole column."""
 EDGE = 1.5
 """Texels beside a line within which a join still runs along it."""
 SHARED = 0.6
@@ -97,4 +99,4 @@ def _out(lines: NDArray[np.int64], w: int, joins: NDArray[Any] | None) -> float:
     inside = widths[~at]
     if len(inside) < COURSES or not at.any() or inside.std() > ALIKE * inside.mean() or inside.mean() < LEAST:
         return 0.0
-    return float(max((inside.min() / widths[at]).max(), (widths[at] / inside.max()).max()))
+    return float(max((inside.min() / (widths[at] + NEAR)).max(), ((widths[at] - NEAR) / inside.max()).max()))
