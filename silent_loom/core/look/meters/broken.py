@@ -30,6 +30,8 @@ USUAL = 95
 
 SEEN = 1.3
 """From here on a broken beat is seen: a seam figure of 1."""
+FAR = 1.45
+"""So far outside the usual widths a course must lie to be seen as well."""
 
 
 def with_beat(figure: float, image: Image, axis: int, joins: NDArray[Any] | None = None, task: Task = IDLE) -> float:
@@ -62,7 +64,7 @@ def join_broken(image: Image, axis: int, joins: NDArray[Any] | None = None, task
     if joins is not None:
         scale = w / (image.width if axis == 0 else image.height)
         at = np.interp((np.arange(h) + 0.5) / h, (np.arange(len(joins)) + 0.5) / len(joins), joins) * scale
-    return max(beat_broken(image, axis, joins, task), courses_out(planes, at), light_steps(planes, at))
+    return max(beat_broken(image, axis, joins, task), courses_out(planes, at) * SEEN / FAR, light_steps(planes, at))
 
 
 def beat_broken(image: Image, axis: int, joins: NDArray[Any] | None = None, task: Task = IDLE) -> float:
