@@ -9,7 +9,6 @@ import numpy as np
 
 from silent_loom.core.base.errors import WeaveError
 from silent_loom.core.base.parallel import IDLE, Task
-from silent_loom.core.look.motif.beat import courses_of
 from silent_loom.core.look.motif.grid import fit_grid
 from silent_loom.core.look.motif.lattice import find_lattice
 from silent_loom.core.steps.photo.straighten import Corners, Straighten, StraightenSettings, bent
@@ -50,7 +49,7 @@ def whole_repeats(evaluator: Evaluator, weave: Weave, task: Task = IDLE) -> Whol
     if entry is None or row is None:
         raise WeaveError("Straighten keeps whole repeats, and there is none switched on", "weave", "Add one, or switch it on.")
     image = evaluator.ask(weave, "base", LOOK, task, below=entry.id)
-    lattice = find_lattice(image, task) or courses_of(image, task)
+    lattice = find_lattice(image, task)
     grid = fit_grid(image, lattice, task, room=0.0) if lattice else None
     if grid is None:
         raise WeaveError(

@@ -258,7 +258,7 @@ def test_a_turned_photo_is_told_and_by_how_much(name: str, degrees: float) -> No
     found = finding(made, "turn")
     assert found is not None
     assert found.figure == pytest.approx(degrees, abs=0.3)
-    assert ("against" in found.title) == (degrees < 0)
+    assert ("anticlockwise" in found.title) == (degrees < 0)
     assert found.cure is not None
     assert found.cure.settings == {"turn_deg": round(-found.figure, 2)}
     assert finding(told(level), "turn") is None
