@@ -137,7 +137,7 @@ def read(phrase: str, known: Lexicon | None = None) -> Reading:
                 link = link or ","
             case "small word":
                 link = LINKS.get(text, link)
-                if text == "between" and not waiting.name and named and not _follows(parts, text):
+                if text == "between" and named and not _follows(parts, text):
                     made.lying[-1:] = [replace(t, how="between") for t in made.lying[-1:]]
             case "how much":
                 strength *= words.how_much[text]
