@@ -13,7 +13,7 @@ from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.look.features import features
 from silent_loom.core.look.fibres import running
-from silent_loom.core.look.meters.broken import with_beat
+from silent_loom.core.look.meters.broken import with_broken
 from silent_loom.core.look.meters.seam_meter import seams
 from silent_loom.core.look.motif.grid import fit_grid
 from silent_loom.core.look.motif.lattice import find_lattice
@@ -151,8 +151,7 @@ def _tried(
     x, y = (s.figure for s in seams(made, known, open_sheet=laid, search=False, task=task))
     # What steps at a join already tell needs no second look; whole repeats of a motif leave nothing chopped
     if max(x, y) <= GOOD and settings.method != "motif":
-        lines = known if known is not None else (None, None)
-        x, y = (with_beat(figure, made, k, lines[k], task) for k, figure in ((0, x), (1, y)))
+        x, y = with_broken((x, y), made, known, task)
     return made, (x, y)
 
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.base.parallel import IDLE, Task
-from silent_loom.core.look.meters.broken import with_beat
+from silent_loom.core.look.meters.broken import with_broken
 from silent_loom.core.look.meters.contrast_meter import Kept, contrast_kept
 from silent_loom.core.look.meters.seam_meter import seams
 from silent_loom.core.moving.resample import at_most
@@ -81,8 +81,7 @@ def measure(evaluator: Evaluator, weave: Weave, size: int, task: Task = IDLE, be
     known, laid = seam_lines(evaluator, weave, finished, size, task)
     ax, ay = seams(finished, known, open_sheet=laid, search=False, task=task)
     cx, cy = _contrast(evaluator, weave, finished, size, task)
-    lines = known if known is not None else (None, None)
-    after_x, after_y = (with_beat(s.figure, finished, k, lines[k], task) for k, s in ((0, ax), (1, ay)))
+    after_x, after_y = with_broken((ax.figure, ay.figure), finished, known, task)
     return {
         **figures,
         "seam_x_after": round(after_x, 4),

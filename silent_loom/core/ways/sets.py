@@ -16,7 +16,7 @@ from silent_loom.core.base.images import Image
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.delivery.placing import MANIFEST, check_folder, gathered
 from silent_loom.core.files import Limits
-from silent_loom.core.look.meters.broken import with_beat
+from silent_loom.core.look.meters.broken import with_broken
 from silent_loom.core.look.meters.seam_meter import seams
 from silent_loom.core.moving.resample import at_most, resize
 from silent_loom.core.report.judge import contrast_after
@@ -185,8 +185,7 @@ def _figures(s: SeamlessSettings, guide: Image, done: Image, decision: Any, task
     laid = SEAMLESS.open_sheet(s, coming, small.width, small.height, task)
     cx, cy = contrast_after(s, decision, coming, small, task)
     ax, ay = seams(replace(small, wraps=True), known, open_sheet=laid, search=False, task=task)
-    lines = known if known is not None else (None, None)
-    after_x, after_y = (with_beat(s.figure, small, k, lines[k], task) for k, s in ((0, ax), (1, ay)))
+    after_x, after_y = with_broken((ax.figure, ay.figure), small, known, task)
     return {
         "seam_x_before": round(bx.figure, 4),
         "seam_y_before": round(by.figure, 4),

@@ -8,10 +8,13 @@ import pytest
 from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.look.features import features
 from silent_loom.core.look.meters.bands import light_steps
-from silent_loom.core.look.meters.broken import SEEN, beat_broken, with_beat
+from silent_loom.core.look.meters.broken import SEEN, beat_broken, looks, with_broken
 from silent_loom.core.look.meters.courses import courses_out
 from silent_loom.core.look.meters.seam_meter import seams
 from tests.conftest import spectrum
+
+EVEN = (0.5, 0.5)
+"""Figures of a sheet that steps nowhere."""
 
 
 def sheet(plane: Floats) -> Image:
@@ -31,28 +34,28 @@ def ribs(width: int, period: float, height: int = 300, blend: int = 12) -> Float
 
 def test_ribs_that_fit_are_even_and_chopped_ones_are_seen() -> None:
     whole, half = sheet(ribs(400, 40.0)), sheet(ribs(420, 40.0))
-    assert beat_broken(whole, 0) < 1.1
-    assert beat_broken(half, 0) > 1.5
-    assert beat_broken(half, 1) == 0.0, "nothing repeats down"
+    assert beat_broken(looks(whole), 0) < 1.1
+    assert beat_broken(looks(half), 0) > 1.5
+    assert beat_broken(looks(half), 1) == 0.0, "nothing repeats down"
     plain = seams(half, search=False)[0].figure
-    assert with_beat(plain, half, 0) > 1 > with_beat(0.5, whole, 0)
+    assert with_broken((plain, 0.5), half)[0] > 1 > with_broken((0.5, 0.5), whole)[0]
 
 
 @pytest.mark.parametrize("turned", [False, True])
 def test_a_join_inside_the_sheet_is_found_where_it_lies(turned: bool) -> None:
     plane = np.roll(ribs(420, 40.0), 130, 1)
     image = sheet(np.ascontiguousarray(plane.T) if turned else plane)
-    at = np.full(plane.shape[0], 130.0)
+    at = np.full(plane.shape[0], 130.0 / 420)
     axis = 1 if turned else 0
-    there, elsewhere = beat_broken(image, axis, at), beat_broken(image, axis)
+    there, elsewhere = beat_broken(looks(image), axis, at), beat_broken(looks(image), axis)
     assert there > SEEN > elsewhere
 
 
 def test_grain_and_one_single_stone_have_no_beat() -> None:
     for beta in (0.3, 1.0):
-        assert beat_broken(sheet(0.4 + 0.1 * spectrum(256, beta, 5)), 0) == 0.0
-    assert beat_broken(sheet(np.full((64, 64), 0.4, np.float32)), 0) == 0.0
-    assert beat_broken(sheet(np.full((8, 9), 0.4, np.float32)), 0) == 0.0
+        assert beat_broken(looks(sheet(0.4 + 0.1 * spectrum(256, beta, 5))), 0) == 0.0
+    assert beat_broken(looks(sheet(np.full((64, 64), 0.4, np.float32))), 0) == 0.0
+    assert beat_broken(looks(sheet(np.full((8, 9), 0.4, np.float32))), 0) == 0.0
 
 
 def wall(heights: list[float], seed: int) -> Image:
@@ -79,13 +82,14 @@ def test_a_crushed_course_and_a_doubled_joint_count_however_well_they_are_blende
     heights = list(np.random.default_rng(seed).uniform(38, 62, 12).round())
     good, half, doubled = wall(heights, seed), wall([*heights, 20.0], seed), wall([*heights, 9.0], seed)
     run_together = wall([*heights[:-1], heights[-1] + 1.1 * heights[0]], seed)
-    assert with_beat(0.5, good, 1) < 1
+    assert with_broken(EVEN, good)[1] < 1
     for broken in (half, doubled, run_together):
         assert seams(broken, search=False)[1].figure < 0.9, "no step tells"
-        assert with_beat(0.5, broken, 1) > 1
+        assert with_broken(EVEN, broken)[1] > 1
     inside = np.full(half.width, half.height - 10.0)
     turned = Image(np.roll(half.pixels, -200, 0), Kind.COLOUR, half.size_mm, True)
-    assert with_beat(0.5, turned, 1, inside - 200) > 1 > with_beat(0.5, turned, 1, np.zeros(half.width))
+    assert with_broken(EVEN, turned, (None, inside - 200))[1] > 1
+    assert with_broken(EVEN, turned, (None, np.zeros(half.width)))[1] < 1
 
 
 def test_courses_of_all_widths_are_no_courses() -> None:
@@ -101,4 +105,5 @@ def test_light_that_steps_all_along_a_join_counts_on_a_rough_surface(beta: float
         even, stepped = sheet(rough), sheet(rough * (1 + 0.1 * rising))
         assert light_steps(features(even)) < 1
         assert light_steps(features(stepped)) > SEEN
-        assert with_beat(0.5, stepped, 0) > 1 > with_beat(0.5, stepped, 1)
+        across, down = with_broken(EVEN, stepped)
+        assert across > 1 > down

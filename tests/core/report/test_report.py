@@ -15,7 +15,7 @@ from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.profile import SRGB
-from silent_loom.core.look.meters.broken import SEEN, join_broken
+from silent_loom.core.look.meters.broken import SEEN, join_broken, looks
 from silent_loom.core.look.quality import blockiness, noise_level, sharpness
 from silent_loom.core.look.tilt import most_contrast, tilt
 from silent_loom.core.report.finding import Cure, Finding
@@ -113,7 +113,7 @@ def test_courses_can_be_kept_whole_though_nothing_in_them_comes_again(seed: int)
     s = SeamlessSettings(**found.cure.settings)
     assert (s.method, s.grid_x) == ("motif", 1)
     made, _ = tried(image, s)
-    assert join_broken(made, 1) < SEEN
+    assert join_broken(looks(made), 1) < SEEN
     rows = made.size_mm[1] / 70.0
     assert rows == pytest.approx(round(rows), abs=0.04), "whole rows of 70 mm"
 

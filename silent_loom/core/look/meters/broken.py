@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
+from functools import partial
+from typing import Any, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Image
 from silent_loom.core.base.later import later
-from silent_loom.core.base.parallel import IDLE, Task
+from silent_loom.core.base.parallel import IDLE, Task, both
 from silent_loom.core.look.features import features
 from silent_loom.core.look.meters.bands import light_steps
 from silent_loom.core.look.meters.courses import courses_out
@@ -34,51 +35,101 @@ FAR = 1.45
 """So far outside the usual widths a course must lie to be seen as well."""
 
 
-def with_beat(figure: float, image: Image, axis: int, joins: NDArray[Any] | None = None, task: Task = IDLE) -> float:
-    """A seam figure that counts, beside steps, what is chopped at the join: see `join_broken`.
+class Looks(NamedTuple):
+    """What is looked at of a sheet: its lightness, and coarser all that the eye sees of it.
+
+    Attributes
+    ----------
+    lightness : float32 array, shape (H, W)
+        At most twice `SIDE` texels along the longer side.
+    planes : float32 array, shape (H', W', K)
+        Features at most `SIDE` texels along the longer side.
+    """
+
+    lightness: NDArray[np.float32]
+    planes: NDArray[np.float32]
+
+    def along(self, axis: int) -> Looks:
+        """The same with the join that is meant at the left and right edges."""
+        return self if axis == 0 else Looks(self.lightness.T, self.planes.transpose(1, 0, 2))
+
+
+def looks(image: Image, task: Task = IDLE) -> Looks:
+    """What is looked at of a sheet, once for both of its joins.
+
+    >>> from silent_loom.core.base.images import Kind
+    >>> looks(Image(np.zeros((1024, 2048, 3), np.float32), Kind.COLOUR)).planes.shape
+    (256, 512, 3)
+    """
+    fine = at_most(image, 2 * SIDE, task)
+    return Looks(features(fine)[..., 0], features(at_most(fine, SIDE, task)))
+
+
+Joins = tuple[NDArray[Any] | None, NDArray[Any] | None]
+
+
+def with_broken(figures: tuple[float, float], image: Image, joins: Joins | None = None, task: Task = IDLE) -> tuple[float, float]:
+    """Seam figures that count, beside steps, what is chopped at the joins: see `join_broken`.
+
+    Parameters
+    ----------
+    figures : tuple of float
+        Of the join that is crossed going across, and of the one crossed going down.
+    image : Image
+        A sheet whose edges are laid side by side.
+    joins : tuple of array, optional
+        Where the joins lie, as `seamless.joins` gives it; the borders unless given.
 
     >>> from silent_loom.core.base.images import Kind
     >>> noise = Image(np.random.default_rng(1).random((128, 128, 3), np.float32), Kind.COLOUR)
-    >>> with_beat(0.7, noise, 0)
-    0.7
+    >>> with_broken((0.7, 0.9), noise)
+    (0.7, 0.9)
     """
-    return max(figure, join_broken(image, axis, joins, task) / SEEN)
+    seen = looks(image, task)
+    x, y = both(*(partial(join_broken, seen, k, _part(joins, k, image), task) for k in (0, 1)))
+    return max(figures[0], x / SEEN), max(figures[1], y / SEEN)
 
 
-def join_broken(image: Image, axis: int, joins: NDArray[Any] | None = None, task: Task = IDLE) -> float:
+def _part(joins: Joins | None, axis: int, image: Image) -> NDArray[np.float64] | None:
+    """Where a join lies, as parts of the side that it crosses."""
+    line = joins[axis] if joins is not None else None
+    return None if line is None else np.asarray(line, np.float64) / (image.width if axis == 0 else image.height)
+
+
+def _at(joins: NDArray[np.float64] | None, rows: int, columns: int) -> NDArray[np.float64] | None:
+    """The column of a join in each row of a sheet of a size."""
+    if joins is None:
+        return None
+    return np.interp((np.arange(rows) + 0.5) / rows, (np.arange(len(joins)) + 0.5) / len(joins), joins) * columns
+
+
+def join_broken(seen: Looks, axis: int, joins: NDArray[np.float64] | None = None, task: Task = IDLE) -> float:
     """The worst of what no step at the join itself tells: a broken beat, courses crushed or doubled, a band of light.
 
     See `beat_broken` for the parameters; from `SEEN` on it is seen.
 
     >>> from silent_loom.core.base.images import Kind
     >>> rising = np.repeat(np.linspace(0.1, 0.9, 128, dtype=np.float32)[None, :, None].repeat(96, 0), 3, 2)
-    >>> join_broken(Image(rising, Kind.COLOUR), 0) > SEEN > join_broken(Image(rising, Kind.COLOUR), 1)
+    >>> seen = looks(Image(rising, Kind.COLOUR))
+    >>> join_broken(seen, 0) > SEEN > join_broken(seen, 1)
     True
     """
-    small = at_most(image, 2 * SIDE, task)
-    planes = features(small)
-    if axis == 1:
-        planes = np.ascontiguousarray(planes.transpose(1, 0, 2))
-    h, w, _ = planes.shape
-    at = None
-    if joins is not None:
-        scale = w / (image.width if axis == 0 else image.height)
-        at = np.interp((np.arange(h) + 0.5) / h, (np.arange(len(joins)) + 0.5) / len(joins), joins) * scale
-    return max(beat_broken(image, axis, joins, task), courses_out(planes, at) * SEEN / FAR, light_steps(planes, at))
+    plane = np.ascontiguousarray(seen.along(axis).lightness)[..., None]
+    at = _at(joins, *plane.shape[:2])
+    return max(beat_broken(seen, axis, joins, task), courses_out(plane, at) * SEEN / FAR, light_steps(plane, at))
 
 
-def beat_broken(image: Image, axis: int, joins: NDArray[Any] | None = None, task: Task = IDLE) -> float:
+def beat_broken(seen: Looks, axis: int, joins: NDArray[np.float64] | None = None, task: Task = IDLE) -> float:
     """How much worse the beat of a surface fits across a join than it does elsewhere; 0 where there is no clear beat.
 
     Parameters
     ----------
-    image : Image
-        A sheet whose edges are laid side by side; what was blended there or not does not matter.
+    seen : Looks
+        Of a sheet whose edges are laid side by side; what was blended there or not does not matter.
     axis : int
         0: the join that is crossed going across; 1: the one crossed going down.
     joins : array, optional
-        Where the join lies in each row (or column), in texels of the image, as `seamless.joins` gives it; the border
-        unless given.
+        Where the join lies along it, as parts of the side that it crosses; the border unless given.
 
     Returns
     -------
@@ -93,20 +144,15 @@ def beat_broken(image: Image, axis: int, joins: NDArray[Any] | None = None, task
 
     >>> from silent_loom.core.base.images import Kind
     >>> noise = Image(np.random.default_rng(1).random((128, 128, 3), np.float32), Kind.COLOUR)
-    >>> beat_broken(noise, 0)
+    >>> beat_broken(looks(noise), 0)
     0.0
     """
-    small = at_most(image, SIDE, task)
-    planes = features(small)
-    if axis == 1:
-        planes = np.ascontiguousarray(planes.transpose(1, 0, 2))
+    planes = np.ascontiguousarray(seen.along(axis).planes)
     h, w, _ = planes.shape
     if w < 8 * LEAST or h < 8:
         return 0.0
     task.checkpoint()
-    if joins is not None:  # lines are laid so that the join is at 0 in all of them
-        scale = w / (image.width if axis == 0 else image.height)
-        at = np.interp((np.arange(h) + 0.5) / h, (np.arange(len(joins)) + 0.5) / len(joins), joins) * scale
+    if (at := _at(joins, h, w)) is not None:  # lines are laid so that the join is at 0 in all of them
         columns = (np.arange(w)[None, :] + np.rint(at)[:, None].astype(int)) % w
         planes = np.take_along_axis(planes, columns[..., None], 1)
     period = _period(planes)

@@ -98,16 +98,44 @@ def correlation(planes: Floats) -> NDArray[np.float64]:
     total = np.zeros((shape[0], shape[1] // 2 + 1))
     for i in range(k):
         f = fft.rfft2(planes[..., i], shape, workers=2)
-        total += np.abs(f) ** 2
+        total += f.real**2 + f.imag**2
     raw = fft.irfft2(total, shape, workers=2)
-    energy = np.square(planes).sum(2)
-    ones = fft.rfft2(np.ones((h, w)), shape, workers=2)
-    spectrum = fft.rfft2(energy, shape, workers=2)
-    first = fft.irfft2(spectrum * np.conj(ones), shape, workers=2)
-    second = fft.irfft2(np.conj(spectrum) * ones, shape, workers=2)
-    common = fft.irfft2(np.abs(ones) ** 2, shape, workers=2)
-    good = common > h * w / 6
-    return np.where(good, raw / np.sqrt(np.maximum(first * second, 1e-9)), 0.0)
+    energy = _overlap_energy(planes, shape)
+    back = np.roll(energy[::-1, ::-1], (1, 1), (0, 1))  # the other part's: the same for the opposite displacement
+    dy, dx = (_overlap(n, m) for n, m in zip((h, w), shape, strict=True))
+    good = np.outer(dy, dx) > h * w / 6
+    return np.where(good, raw / np.sqrt(np.maximum(energy * back, 1e-9)), 0.0)
+
+
+def _overlap(n: int, long: int) -> NDArray[np.int64]:
+    """How many of n places a line has in common with itself, by how far it is moved: 0, 1 … and at the end … -2, -1."""
+    moved = np.arange(long)
+    return np.maximum(0, n - np.minimum(moved, long - moved))
+
+
+def _overlap_energy(planes: Floats, shape: tuple[int, int]) -> NDArray[np.float64]:
+    """Sum of squares over what a sheet has in common with itself, for all displacements; by sums over rectangles."""
+    h, w, _ = planes.shape
+    sums = np.zeros((h + 1, w + 1))
+    np.cumsum(np.square(planes).sum(2, dtype=np.float64), 0, out=sums[1:, 1:])
+    np.cumsum(sums[1:, 1:], 1, out=sums[1:, 1:])
+
+    def ends(n: int, long: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        moved = np.arange(long)
+        moved = np.where(moved > long // 2, moved - long, moved)
+        first = np.clip(moved, 0, n)
+        return first, np.maximum(first, np.clip(n + moved, 0, n))
+
+    (y0, y1), (x0, x1) = ends(h, shape[0]), ends(w, shape[1])
+    down = sums[y1] - sums[y0]
+    return np.asarray(down[:, x1] - down[:, x0])
+
+
+def _highest(c: NDArray[np.float64], reach: int) -> NDArray[np.float64]:
+    """The highest value within a reach of every place of a field that wraps."""
+    wide = cv2.copyMakeBorder(c, reach, reach, reach, reach, cv2.BORDER_WRAP)
+    side = 2 * reach + 1
+    return np.ascontiguousarray(cv2.dilate(wide, np.ones((side, side), np.uint8))[reach:-reach, reach:-reach])
 
 
 def _peak(c: NDArray[np.float64], x: float, y: float, reach: int) -> tuple[float, float, float]:
@@ -172,7 +200,7 @@ class _Field:
 
 
 def _field(c: NDArray[np.float64], w: int, h: int) -> _Field:
-    return _Field(c, ndimage.maximum_filter(c, 3, mode="wrap"), ndimage.maximum_filter(c, 9, mode="wrap"), w, h)
+    return _Field(c, _highest(c, 1), _highest(c, 4), w, h)
 
 
 def _score(c: _Field, a: Vector, b: Vector) -> tuple[float, float]:
