@@ -18,8 +18,8 @@ from silent_loom.core.moving.resample import enlarge
 from silent_loom.core.report.finding import Cure
 from silent_loom.core.report.report import Report, report
 from silent_loom.core.report.whole_repeats import WholeRepeats, whole_repeats
-from silent_loom.core.ways.derive import with_suggestion
 from silent_loom.core.ways.measuring import closing, seam_lines
+from silent_loom.core.ways.suggesting import meeting, with_suggestion
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.work.break_up import cell_sizes, cells
 from silent_loom.work.desk import Desk
@@ -87,6 +87,16 @@ class Mending:
             entry = told.able("close")
             assert entry is not None
             return entry.id, entry.settings, why
+
+        return self.desk.answer(ident, work, **how)
+
+    def meeting(self, ident: str, **how: Any) -> tuple[str, dict[str, Any], str] | None:
+        """Row, settings and reason of what a seamless step is better begun with; None where a plain cut chops nothing."""
+
+        def work(weave: Weave, task: Task) -> tuple[str, dict[str, Any], str] | None:
+            told, why = meeting(self.desk.evaluator, weave, task)
+            entry = told.able("close")
+            return (entry.id, entry.settings, why) if why and entry is not None else None
 
         return self.desk.answer(ident, work, **how)
 

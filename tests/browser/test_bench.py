@@ -83,14 +83,15 @@ def picture(page: Page, pane: int = 0) -> np.ndarray:
     return np.asarray(Pillow.open(io.BytesIO(raw)).convert("RGB")).astype(float)
 
 
-def brought(page: Page, address: str, photo: Path) -> None:
-    """A new material of a photo on the bench, without the library: that draws what every earlier test has left there."""
+def brought(page: Page, address: str, photo: Path, greeted: bool = False) -> None:
+    """A new material of a photo on the bench, without the library: that draws what every earlier test has left there; with the
+    photo report open, as after a photo is dropped, where it is to be greeted."""
     made = page.request.post(
         f"{address}/api/materials",
         headers={"origin": address},
         multipart={"photo": {"name": photo.name, "mimeType": "image/jpeg", "buffer": photo.read_bytes()}},
     )
-    page.goto(f"{address}/bench/{made.json()['id']}")
+    page.goto(f"{address}/bench/{made.json()['id']}{'#new' if greeted else ''}")
     ready(page)
 
 

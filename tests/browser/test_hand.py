@@ -49,6 +49,20 @@ def add(page: Page, step: str, after: str) -> None:
     settled(page, head)
 
 
+def test_a_photo_of_tiles_begins_with_whole_repeats_and_one_undo_takes_them_back(
+    page: Page, address: str, tmp_path: Path
+) -> None:
+    brought(page, address, photo_at(tmp_path, varied.tiles(np.random.default_rng(6)), "galley.png"), greeted=True)
+    expect(page.locator(".toast-line")).to_contain_text("whole repeats are kept")
+    expect(page.locator("#report-list [data-code=motif]")).to_contain_text("Seamless sees to it")
+    before = head_of(page)
+    page.click("#undo")
+    settled(page, before)
+    material = page.request.get(page.url.split("#")[0].replace("/bench/", "/api/materials/")).json()
+    closing = next(r for r in material["weave"]["rows"] if r["step"] == "seamless")
+    assert closing["settings"]["method"] == "cut"
+
+
 def show(page: Page, view: str) -> tuple[float, float, float, float]:
     """Show a view in the first pane, and say where its picture lies: left, top, width, height."""
     page.locator(".pane").first.locator(f"[data-view={view}]").click()

@@ -92,6 +92,18 @@ def test_a_turned_photo_is_turned_level_by_its_finding(client: TestClient) -> No
     assert found["mended_by"] == "Straighten"
 
 
+def test_a_photo_of_tiles_is_better_begun_with_whole_repeats_and_plaster_is_not(client: TestClient) -> None:  # noqa: F811
+    told = {}
+    for name, light in (("tiles", varied.tiles), ("plaster", varied.plaster)):
+        photo = png_bytes(codes(light(np.random.default_rng(6))), colour=True)
+        material = client.post("/api/materials", files={"photo": (f"{name}.png", photo, "image/png")}).json()
+        told[name] = client.get(f"/api/materials/{material['id']}/meeting").json()
+        assert client.get(f"/api/materials/{material['id']}").json()["head"] == material["head"], "asking changes nothing"
+    assert told["plaster"] == {}
+    assert told["tiles"]["settings"]["method"] == "motif"
+    assert "whole repeats are kept" in told["tiles"]["why"]
+
+
 def test_nothing_of_an_earlier_choice_stays_in_a_suggestion(client: TestClient, material: dict[str, Any]) -> None:  # noqa: F811
     address = f"/api/materials/{material['id']}"
     client.post(f"{address}/suggest")

@@ -24,14 +24,12 @@ from silent_loom.core.delivery.placing import check_folder
 from silent_loom.core.delivery.profile import Profile, of_maps
 from silent_loom.core.delivery.shelf import profile
 from silent_loom.core.files import Limits, Picture, read
-from silent_loom.core.report.overlap import fitted_overlap
-from silent_loom.core.report.suggest import PROVED, suggest
 from silent_loom.core.steps.photo.straighten import from_pixels
 from silent_loom.core.ways.map_files import LEAST
 from silent_loom.core.ways.measuring import FIGURES, measure
-from silent_loom.core.ways.sets import motif_settings
 from silent_loom.core.ways.sources import FileSources, digest_of, reference
 from silent_loom.core.ways.squared import squared
+from silent_loom.core.ways.suggesting import with_suggestion
 from silent_loom.core.ways.woven import check_file_setting, pairs_from, put_through
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.answers.cache import Cache
@@ -86,7 +84,7 @@ def weave_for(
     light_from : float, optional
         Where the light came from, in degrees on the straightened sheet: 0 from the right, 90 from the top.
     seamless : str or None
-        Method; None leaves the step off. 'suggested' and 'motif' depend on the picture: see `with_suggestion`.
+        Method; None leaves the step off. 'suggested' and 'motif' depend on the picture: see `suggesting.with_suggestion`.
     """
     brings, levels, closes = registry.able("photo"), registry.able("straighten"), registry.able("close")
     values: dict[str, dict[str, Any]] = {
@@ -111,41 +109,6 @@ def weave_for(
     weave = weave.model_copy(update={"steps": (*weave.steps, *extra)})
     closing = weave.able("close")
     return weave.with_entry(closing.model_copy(update={"on": False})) if closing and seamless is None else weave
-
-
-def with_suggestion(
-    evaluator: Evaluator, weave: Weave, method: str = "suggested", task: Task = IDLE, size: int = PROVED
-) -> tuple[Weave, str]:
-    """A weave with the settings of its seamless step told from what comes into it at ``size`` texels, and why.
-
-    Raises
-    ------
-    WeaveError, LoomError
-        There is no such step, or no motif to go by.
-    """
-    entry = weave.able("close")
-    if entry is None:
-        raise SettingError("there is no seamless step in this weave", "seamless", "Add one.")
-    straight = evaluator.coming_in(weave.with_settings(entry.id, {"method": "cut"}), entry.id, "base", size, task)
-    if method == "motif":
-        return weave.with_settings(entry.id, motif_settings(straight, task)), "A motif was found."
-    now: Any = registry.settings_of(entry.step, entry.settings)
-    if method == "overlap":
-        x, y = fitted_overlap(straight, (now.overlap_x, now.overlap_y), task)
-        return weave.with_settings(entry.id, {"overlap_x": x, "overlap_y": y}), _fitted((now.overlap_x, now.overlap_y), (x, y))
-    told = suggest(straight, (now.overlap_x, now.overlap_y), task)
-    return weave.with_settings(entry.id, told.settings), told.why
-
-
-def _fitted(asked: tuple[float, float], found: tuple[float, float]) -> str:
-    if asked == found:
-        return "Nothing fits clearly better: the overlaps are left as they were."
-    parts = [
-        f"{way} from {100 * was:.3g} to {100 * now:.3g} %"
-        for way, was, now in zip(("across", "down"), asked, found, strict=True)
-        if was != now
-    ]
-    return f"What runs along the edges meets itself now: {' and '.join(parts)}."
 
 
 def derive(

@@ -381,6 +381,14 @@ def suggest(ident: str, bench: Bench, store: Stored, method: _Way = "suggested")
     return {**shown(bench, after), "why": why}
 
 
+@router.get("/api/materials/{ident}/meeting")
+def meeting(ident: str, bench: Bench) -> dict[str, Any]:
+    """What the seamless step of a photo with courses or a motif is better begun with: a row, its settings, and why; nothing
+    where a plain cut chops nothing. It waits until nobody is waiting for a picture."""
+    told = bench.mending.meeting(ident, rank=Rank.ASIDE)
+    return {} if told is None else dict(zip(("step_id", "settings", "why"), told, strict=True))
+
+
 @router.post("/api/materials/{ident}/whole-repeats")
 def crop_to_repeats(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
     """Let Straighten keep a whole number of repeats of the motif; one entry of the history."""

@@ -13,6 +13,7 @@ export function findings(state, say) {
     e.target.disabled = true;
     await state.after(async () => { const made = await post(`${state.path}/cure`, { code: f.code }); queueMicrotask(() => state.choose(made.step_id)); return made; });
     await look();
+    if (["tilt", "turn"].includes(f.code)) await meet();
   } }, f.cure.words);
   const line = (f) => el("li", { class: `found-${f.mended_by ? "good" : f.level}`, "data-code": f.code },
     el("span", { class: "level" }, f.mended_by ? "mended" : { good: "good", note: "note", bad: f.cure ? "mend" : "beware" }[f.level]),
@@ -42,6 +43,23 @@ export function findings(state, say) {
     openSheet(sheet);
     look();
   });
+  // A new photo of courses, or of a motif, begins with what Suggest would choose: a plain cut would chop them. An artist who
+  // has set how edges meet, or goes on working meanwhile, is left alone.
+  let begun = null;
+  const closing = () => state.that("close"), untouched = () => begun && JSON.stringify(closing()?.settings) === begun;
+  async function meet() {
+    const { head } = state.material, here = () => state.material.head === head && !state.draft && untouched();
+    const skew = [...list.children].some((l) => ["tilt", "turn"].includes(l.dataset.code) && l.classList.contains("found-bad"));
+    if (skew || !untouched()) return; // lines that run askew meet nowhere: after they are straightened
+    try {
+      const better = await beside(() => get(`${state.path}/meeting`), here);
+      if (!better?.settings || !here()) return;
+      begun = null;
+      await state.change({ kind: "settings", step_id: better.step_id, settings: better.settings });
+      say(`${better.why} Undo brings the plain cut back.`);
+      await look();
+    } catch { /* the plain cut stays; Suggest says why when it is asked */ }
+  }
   // How large the photo is decides everything in millimetres: asked first, by something that is known
   const asked = () => {
     const row = state.that("photo");
@@ -52,7 +70,12 @@ export function findings(state, say) {
   };
   state.addEventListener("material", asked);
   addEventListener("loom-unit", asked);
-  state.addEventListener("fresh", () => { openSheet(sheet); list.replaceChildren(el("li", { class: "quiet" }, "Looking at the photo …")); look(); });
+  state.addEventListener("fresh", () => {
+    openSheet(sheet);
+    list.replaceChildren(el("li", { class: "quiet" }, "Looking at the photo …"));
+    begun = JSON.stringify(closing()?.settings);
+    look().then(meet);
+  });
   let rest = null;
   state.addEventListener("material", () => {
     clearTimeout(rest);
