@@ -12,6 +12,7 @@ from silent_loom.core.ways.derive import weave_for
 from silent_loom.core.ways.sources import FileSources, digest_of
 from silent_loom.core.weave.answers.cache import Cache
 from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.answers.windows import window
 from silent_loom.core.weave.rows.model import GroupEntry, StepEntry
 
 SIZE = 8192
@@ -48,7 +49,7 @@ def main() -> None:
         start = time.perf_counter()
         evaluator.ask(weave, "height", SIZE)
         whole = time.perf_counter() - start
-        first = best(lambda: evaluator.window(weave, "normal", SIZE, box), 1)
+        first = best(lambda: window(evaluator, weave, "normal", SIZE, box), 1)
         start = time.perf_counter()
         evaluator.ask(weave, "normal", SIZE)
         all_of_it = time.perf_counter() - start

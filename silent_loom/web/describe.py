@@ -10,8 +10,8 @@ from pydantic.fields import FieldInfo
 
 from silent_loom.core.base.errors import WeaveError
 from silent_loom.core.weave import registry, threads
+from silent_loom.core.weave.answers.costs import Costs
 from silent_loom.core.weave.answers.drift import Drift, beside, can_rise, drifts, made_below
-from silent_loom.core.weave.answers.evaluate import Costs
 from silent_loom.core.weave.answers.masks import KINDS
 from silent_loom.core.weave.answers.plan import Plan, Row
 from silent_loom.core.weave.rows import tree

@@ -19,6 +19,7 @@ from silent_loom.core.screen.changes import SIDE, changed_blocks
 from silent_loom.core.screen.display import histogram, rgba, rgba_blocks, shown
 from silent_loom.core.screen.reading import Part, seen
 from silent_loom.core.weave import threads
+from silent_loom.core.weave.answers.windows import window
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.core.weave.threads import ThreadSpec
 from silent_loom.work.cards import PICTURE_MAPS
@@ -149,7 +150,7 @@ class Views:
             if size > PROBED and below is None:  # of a bake nobody else asked for, only this place
                 width, height = evaluator.plan(weave).geometry.at_longer_side(size)
                 x, y = int(u * width) % width, int(v * height) % height
-                texel = evaluator.window(weave, thread, size, (x, y, x + 1, y + 1), task).image
+                texel = window(evaluator, weave, thread, size, (x, y, x + 1, y + 1), task).image
             else:
                 image = evaluator.ask(weave, thread, min(size, PROBED), task, below=below)
                 width, height = image.width, image.height

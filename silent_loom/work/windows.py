@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.parallel import Rank, Task
 from silent_loom.core.screen.reading import Part, seen
-from silent_loom.core.weave.answers.windows import Box
+from silent_loom.core.weave.answers.windows import Box, window
 from silent_loom.core.weave.rows.model import Weave
 
 if TYPE_CHECKING:
@@ -62,7 +62,7 @@ def window_rgba(
 
     def work(weave: Weave, task: Task) -> tuple[bytes, WindowFacts]:
         evaluator = desk.evaluator_for(weave, None, size)
-        found = evaluator.window(weave, thread, size, box, task)
+        found = window(evaluator, weave, thread, size, box, task)
         facts = WindowFacts(found.box, evaluator.key(weave, thread, size), found.whole_above)
         return seen(found.image, evaluator.meaning(weave, thread), part, clipped, task).tobytes(), facts
 

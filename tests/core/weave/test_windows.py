@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.answers.windows import window
 from silent_loom.core.weave.rows.model import Mask, StepEntry, Weave
 from tests.conftest import OnePicture
 
@@ -52,7 +53,7 @@ def test_a_window_is_cut_from_the_whole(
     height: int,
 ) -> None:
     fresh = Evaluator(OnePicture(photo), decisions=photo_weave[0].decisions, decision_size=128)
-    found = fresh.window(photo_weave[1], thread, SIZE, (left, top, left + width, top + height))
+    found = window(fresh, photo_weave[1], thread, SIZE, (left, top, left + width, top + height))
     whole = full[thread]
     rows, columns = np.arange(top, top + height) % whole.shape[0], np.arange(left, left + width) % whole.shape[1]
     assert found.box == (left, top, left + width, top + height)
@@ -61,15 +62,15 @@ def test_a_window_is_cut_from_the_whole(
 
 def test_only_what_must_be_is_computed_whole(photo: Picture, photo_weave: tuple[Evaluator, Weave]) -> None:
     evaluator = Evaluator(OnePicture(photo), decisions=photo_weave[0].decisions, decision_size=128)
-    found = evaluator.window(photo_weave[1], "normal", SIZE, (10, 10, 20, 20))
+    found = window(evaluator, photo_weave[1], "normal", SIZE, (10, 10, 20, 20))
     assert found.whole_above == "Height"
     rows = {e.id: e.step for e in photo_weave[1].rows()}
     assert {"normal", "roughness"}.isdisjoint(rows[row] for row, _ in evaluator.computed)
-    constant = evaluator.window(photo_weave[1], "metallic", 16384, (9000, 9000, 9004, 9002))
+    constant = window(evaluator, photo_weave[1], "metallic", 16384, (9000, 9000, 9004, 9002))
     assert constant.image.pixels.shape == (2, 4, 1)
     assert constant.whole_above == ""
     evaluator.ask(photo_weave[1], "normal", SIZE)
-    assert evaluator.window(photo_weave[1], "normal", SIZE, (10, 10, 20, 20)).whole_above == "", "what is there is cut from it"
+    assert window(evaluator, photo_weave[1], "normal", SIZE, (10, 10, 20, 20)).whole_above == "", "what is there is cut from it"
 
 
 def test_a_window_ends_where_edges_do_not_meet(photo: Picture, photo_weave: tuple[Evaluator, Weave]) -> None:
@@ -77,6 +78,6 @@ def test_a_window_ends_where_edges_do_not_meet(photo: Picture, photo_weave: tupl
     open_ = weave.with_entry(weave.first("seamless").model_copy(update={"on": False}))  # type: ignore[union-attr]
     whole = evaluator.ask(open_, "normal", SIZE).pixels
     fresh = Evaluator(OnePicture(photo), decisions=evaluator.decisions, decision_size=128)
-    found = fresh.window(open_, "normal", SIZE, (-5, -5, 12, 9))
+    found = window(fresh, open_, "normal", SIZE, (-5, -5, 12, 9))
     assert found.box == (0, 0, 12, 9)
     assert np.array_equal(found.image.pixels, whole[:9, :12])

@@ -2,14 +2,9 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
 import math
-import threading
 import time
 from collections.abc import Iterable
-from dataclasses import dataclass, field
-from typing import Any
 
 from silent_loom.core.base.errors import NotMade, WeaveError
 from silent_loom.core.base.images import Image
@@ -18,54 +13,21 @@ from silent_loom.core.weave import threads
 from silent_loom.core.weave.answers import masks
 from silent_loom.core.weave.answers.cache import Cache
 from silent_loom.core.weave.answers.carrying import carried
-from silent_loom.core.weave.answers.holding import Holding, Place
+from silent_loom.core.weave.answers.costs import MOST_TOLD, Costs
+from silent_loom.core.weave.answers.holding import Holding
+from silent_loom.core.weave.answers.inputs import Inputs, Mixing, Place, asked_texels, decided_on, inputs_of
+from silent_loom.core.weave.answers.keys import decision_key, key_of
 from silent_loom.core.weave.answers.mixing import mix
 from silent_loom.core.weave.answers.plan import Plan, Row, planned
 from silent_loom.core.weave.answers.unmixed import drawn
-from silent_loom.core.weave.answers.windows import Box, Window, Windows
 from silent_loom.core.weave.decision import NONE, Decision, DecisionStore, InMemory
 from silent_loom.core.weave.rows import tree
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.core.weave.step import DECISION_SIZE, CarryStep, Geometry, MapStep, Sheet, Sources, Texels
 from silent_loom.core.weave.threads import ThreadSpec
 
-
-@dataclass
-class Costs:
-    """Seconds spent in each step, by id of its row, the latest time it ran, and bytes of what it made then."""
-
-    seconds: dict[str, float] = field(default_factory=dict)
-    sizes: dict[str, int] = field(default_factory=dict)
-    _alone: threading.Lock = field(default_factory=threading.Lock, repr=False, compare=False)
-
-    def put(self, key: str, seconds: float, size: int = 0) -> None:
-        with self._alone:
-            for kept, value in ((self.seconds, seconds), (self.sizes, size)):
-                kept.pop(key, None)
-                kept[key] = value  # type: ignore[assignment]
-                if len(kept) > MOST_TOLD:
-                    kept.pop(next(iter(kept)))
-
-    def told(self) -> list[tuple[str, float]]:
-        """What is known now; another computation may add to it meanwhile."""
-        with self._alone:
-            return list(self.seconds.items())
-
-    def memory(self) -> list[tuple[str, int]]:
-        """Bytes of what each step made."""
-        with self._alone:
-            return list(self.sizes.items())
-
-
 SHALLOW = 40
 """Rows that may ask those above them by calls within calls; longer weaves are walked by a loop, from above."""
-
-MOST_TOLD = 5000
-"""Costs and computations that are remembered: a server may run for weeks."""
-
-
-def _hash(*parts: Any) -> str:
-    return hashlib.sha256(json.dumps(parts, sort_keys=True, default=str).encode()).hexdigest()[:32]
 
 
 class Evaluator:
@@ -152,7 +114,7 @@ class Evaluator:
         wanted = list(names)
         for i, name in enumerate(wanted):
             task.report(i / len(wanted), plan.spec(name, at).title)
-            answers[name] = self.value_at(plan, at, name, texels, task)
+            answers[name] = self.value_at(plan, (at, name, texels), task)
         return answers
 
     def holding(self, weave: Weave, names: Iterable[str], size: int) -> Holding:
@@ -163,7 +125,9 @@ class Evaluator:
         """
         plan = self.plan(weave)
         tops = {name: (len(plan.rows), name, plan.geometry.at_longer_side(size)) for name in names}
-        return Holding(self.cache, tops, lambda place: self.key_at(plan, *place), lambda place: self._needs(plan, place))
+        return Holding(
+            self.cache, tops, lambda place: self.key_at(plan, place), lambda place: [*self.inputs(plan, place).places()]
+        )
 
     @staticmethod
     def _place(plan: Plan, weave: Weave, below: str | None) -> tuple[int, Geometry]:
@@ -183,9 +147,9 @@ class Evaluator:
         texels: Texels = plan.geometry.at_longer_side(size)
         at = plan.maker(len(plan.rows), thread)
         while at >= i:  # what other threads ask for may be finer
-            texels = self._input_texels(plan.rows[at], texels)
+            texels = asked_texels(plan.rows[at], texels, self.finer)
             at = plan.maker(at, thread)
-        return self.value_at(plan, i, thread, texels, task)
+        return self.value_at(plan, (i, thread, texels), task)
 
     def decision(self, weave: Weave, step_id: str, task: Task = IDLE) -> Decision:
         """What a row decided (made now, if it was not yet)."""
@@ -201,113 +165,27 @@ class Evaluator:
         """Key of an answer: equal exactly when nothing that it depends on has changed."""
         plan = self.plan(weave)
         at, geometry = self._place(plan, weave, below)
-        return self.key_at(plan, at, thread, geometry.at_longer_side(size))
+        return self.key_at(plan, (at, thread, geometry.at_longer_side(size)))
 
     def meaning(self, weave: Weave, thread: str, *, below: str | None = None) -> ThreadSpec:
         """What a thread means, and the range in which it is shown, on the finished sheet or below a row."""
         plan = self.plan(weave)
         return plan.spec(thread, self._place(plan, weave, below)[0])
 
-    # --- keys -----------------------------------------------------------------------------------------------
+    # --- what values are made of ----------------------------------------------------------------------------
 
-    def _input_texels(self, row: Row, texels: Texels) -> Texels:
-        asked = row.step.demand(row.settings, row.before, row.after, texels)
-        most = self.finer * max(texels)
-        return asked if row.step.geometric or max(asked) <= most else row.after.at_longer_side(round(most))
+    def inputs(self, plan: Plan, place: Place) -> Inputs:
+        """What a value is made of: see `inputs.inputs_of`."""
+        if (known := plan.inputs.get(place)) is None:
+            known = plan.inputs[place] = inputs_of(plan, place, self.finer, self.decision_size)
+        return known
 
-    def _needs(self, plan: Plan, place: Place) -> list[Place]:
-        """What a value is made of, apart from what its row decides on."""
-        at, thread, texels = place
-        i = plan.maker(at, thread)
-        if i < 0 or plan.rows[i].error:
-            return []
-        row = plan.rows[i]
-        inputs = self._input_texels(row, texels)
-        found: list[Place] = [(i, thread, inputs)] if row.step.geometric or row.ends_group else []
-        found += [(i, t, inputs) for t in row.reads]
-        found += [(i, t, other) for other in row.step.coarser(row.settings, row.after, texels) for t in row.reads]
-        if row.mixes(thread):
-            start = row.first if row.ends_group else i
-            above = plan.threads_at(start)
-            found += [(start, t, texels) for t in (row.entry.mask.thread if row.entry.mask else "", thread) if t in above]
-        return found
-
-    def _decided_on(self, plan: Plan, place: Place) -> list[Place]:
-        """What the row that makes a value decides on."""
-        i = plan.maker(place[0], place[1])
-        if i < 0 or plan.rows[i].error or not plan.rows[i].step.decides:
-            return []
-        texels = self._decision_texels(plan.rows[i])
-        return [(i, t, texels) for t in self._decision_reads(plan.rows[i])]
-
-    def key_at(self, plan: Plan, at: int, thread: str, texels: Texels) -> str:
+    def key_at(self, plan: Plan, place: Place) -> str:
         """Key of a thread above the row at a position."""
-        memo, todo = plan.keys, [(at, thread, texels)]
-        while todo:  # from above, so that no key asks for one that is not there yet
-            place = todo[-1]
-            missing = [] if place in memo else [*self._needs(plan, place), *self._decided_on(plan, place)]
-            missing = [p for p in missing if p not in memo]
-            if missing:
-                todo += missing
-                continue
-            if place not in memo:
-                memo[place] = self._made_key(plan, *place)
-            todo.pop()
-        return memo[at, thread, texels]
-
-    def _made_key(self, plan: Plan, at: int, thread: str, texels: Texels) -> str:
-        i = plan.maker(at, thread)
-        if i < 0:
-            raise NotMade(f"nothing makes {threads.spec(thread).title.lower()}", "weave", "Add a step that writes it.")
-        row = plan.rows[i]
-        if row.error:
-            raise row.error
-        step, entry = row.step, row.entry
-        inputs = self._input_texels(row, texels)
-        parts: list[Any] = [step.name, step.version, row.settings_key, thread, texels, row.after.size_mm]
-        if step.geometric:
-            parts.append(self.key_at(plan, i, thread, inputs))
-        else:
-            parts += [[t, self.key_at(plan, i, t, inputs)] for t in row.reads]
-            if row.ends_group:
-                parts.append(self.key_at(plan, i, thread, inputs))
-            if row.mixes(thread):
-                start = row.first if row.ends_group else i
-                parts += [entry.mix, entry.amount]
-                if entry.mask:
-                    parts += [self.key_at(plan, start, entry.mask.thread, texels), entry.mask.model_dump_json()]
-                parts += [self.key_at(plan, start, thread, texels) if thread in plan.threads_at(start) else None]
-        if step.decides:
-            parts.append(self._decision_key(plan, i))
-        return _hash(*parts)
+        return key_of(plan, place, self.inputs)
 
     def _decision_key(self, plan: Plan, i: int) -> str:
-        if ("decision", i) in plan.keys:
-            return plan.keys["decision", i]
-        row = plan.rows[i]
-        texels = self._decision_texels(row)
-        plan.keys["decision", i] = _hash(
-            "decision",
-            row.step.name,
-            row.step.version,
-            row.settings_key,
-            row.before.size_mm,
-            [[t, self.key_at(plan, i, t, texels)] for t in self._decision_reads(row)],
-        )
-        return plan.keys["decision", i]
-
-    def _decision_texels(self, row: Row) -> Texels:
-        return row.before.at_longer_side(max(16, round(self.decision_size * row.step.decision_scale)))
-
-    def _decision_reads(self, row: Row) -> tuple[str, ...]:
-        if not row.step.geometric:
-            return row.reads
-        if row.step.decision_scale == 0:
-            return ()
-        weights = getattr(row.settings, "weights", None)
-        weigh = weights() if callable(weights) else {}
-        weighed = (t for t, meaning in row.present.items() if weigh.get(t, meaning.weight) > 0)
-        return tuple(dict.fromkeys((*weighed, *row.reads)))
+        return decision_key(plan, i, decided_on(plan.rows[i], i, self.decision_size), self.inputs)
 
     # --- computing ------------------------------------------------------------------------------------------
 
@@ -320,8 +198,8 @@ class Evaluator:
         kept = self.decisions.get(key)
         if kept is not None:
             return kept
-        texels = self._decision_texels(row)
-        inputs = {t: self.value_at(plan, i, t, texels, task) for t in self._decision_reads(row)}
+        on = decided_on(row, i, self.decision_size)
+        inputs = {t: self.value_at(plan, place, task) for t, place in on.items()}
         task.checkpoint()
         started = time.perf_counter()
         decision = row.step.decide(row.settings, inputs, row.before, task)
@@ -337,121 +215,115 @@ class Evaluator:
     def _spent(self, key: str, started: float, *made: Image) -> None:
         self.costs.put(key, time.perf_counter() - started, sum(i.pixels.nbytes for i in made))
 
-    def value_at(self, plan: Plan, at: int, thread: str, texels: Texels, task: Task) -> Image:
+    def value_at(self, plan: Plan, place: Place, task: Task) -> Image:
         """A thread above the row at a position, all of it."""
-        kept = self.cache.get(self.key_at(plan, at, thread, texels))
+        kept = self.cache.get(self.key_at(plan, place))
         if kept is not None:
             return kept
-        if plan.maker(at, thread) < SHALLOW:
-            return self._made(plan, at, thread, texels, task)
+        if self.inputs(plan, place).row < SHALLOW:
+            return self._computed(plan, place, task)
         held: dict[Place, list[str]] = {}
         try:
-            self._make_above(plan, (at, thread, texels), held, task)
-            return self._made(plan, at, thread, texels, task)
+            self._compute_above(plan, place, held, task)
+            return self._computed(plan, place, task)
         finally:
             for keys in held.values():
                 self.cache.release(keys)
 
-    def _make_above(self, plan: Plan, wanted: Place, held: dict[Place, list[str]], task: Task) -> None:
+    def _compute_above(self, plan: Plan, wanted: Place, held: dict[Place, list[str]], task: Task) -> None:
         """Everything that a value is made of, made from above by a loop; what is held meanwhile is noted."""
         todo = [wanted]
         while todo:
             place = todo[-1]
-            if place != wanted and self.cache.get(self.key_at(plan, *place)) is not None:
+            if place != wanted and self.cache.get(self.key_at(plan, place)) is not None:
                 self.cache.release(held.pop(place, []))
                 todo.pop()
                 continue
             missing = [] if place in held else self._missing(plan, place)
             if missing:
-                held[place] = [self.key_at(plan, *p) for p in missing]
+                held[place] = [self.key_at(plan, p) for p in missing]
                 self.cache.hold(held[place])
                 todo += missing
                 continue
             if place != wanted:
-                self._made(plan, *place, task)
-            todo.pop() if place == wanted else None
+                self._computed(plan, place, task)
+            else:
+                todo.pop()
 
     def _missing(self, plan: Plan, place: Place) -> list[Place]:
         """What has to be made before a value: what it is made of, and what its row decides on where it has not yet."""
-        needs = self._needs(plan, place)
-        i = plan.maker(place[0], place[1])
-        if plan.rows[i].step.decides and self.decisions.get(self._decision_key(plan, i)) is None:
-            needs += self._decided_on(plan, place)
-        return [p for p in dict.fromkeys(needs) if self.cache.get(self.key_at(plan, *p)) is None]
+        inputs = self.inputs(plan, place)
+        needs = list(inputs.places())
+        if plan.rows[inputs.row].step.decides and self.decisions.get(self._decision_key(plan, inputs.row)) is None:
+            needs += inputs.decides_on.values()
+        return [p for p in dict.fromkeys(needs) if self.cache.get(self.key_at(plan, p)) is None]
 
-    def _made(self, plan: Plan, at: int, thread: str, texels: Texels, task: Task) -> Image:
-        key = self.key_at(plan, at, thread, texels)
-        i = plan.maker(at, thread)
-        row = plan.rows[i]
-        step, entry = row.step, row.entry
-        inputs = self._input_texels(row, texels)
+    def _computed(self, plan: Plan, place: Place, task: Task) -> Image:
+        """A value, made now and kept."""
+        inputs = self.inputs(plan, place)
+        row = plan.rows[inputs.row]
         if row.ends_group:
-            inside = self.value_at(plan, i, thread, inputs, task)
-            result = self._mixed(plan, row.first, row, thread, inside, texels, task)
-            self.cache.put(key, result)
+            inside = self.value_at(plan, inputs.reads[place[1]], task)
+            result = self._mixed(plan, place, row, inside, inputs.mixing, task)
+            self.cache.put(self.key_at(plan, place), result)
             return result
-        decision = self.decision_at(plan, i, task)
-        smaller = step.coarser(row.settings, row.after, texels)
-        coarser = tuple({t: self.value_at(plan, i, t, size, task) for t in row.reads} for size in smaller)
-        sheet = Sheet(row.before, row.after, texels, self.sources, coarser, row.present)
-        if isinstance(step, CarryStep):
-            image = self.value_at(plan, i, thread, inputs, task)
-            task.checkpoint()
-            task.doing(step.title)
-            started = time.perf_counter()
-            result = carried(step, row.settings, thread, image, decision, sheet, task)
-            self._spent(f"{entry.id}:{thread}", started, result)
-            self._count(entry.id, thread)
-            self.cache.put(key, result)
-            return result
-        assert isinstance(step, MapStep)
-        read = {t: self.value_at(plan, i, t, inputs, task) for t in row.reads}
+        decision = self.decision_at(plan, inputs.row, task)
+        coarser = tuple({t: self.value_at(plan, p, task) for t, p in size.items()} for size in inputs.coarser)
+        read = {t: self.value_at(plan, p, task) for t, p in inputs.reads.items()}
+        sheet = Sheet(row.before, row.after, place[2], self.sources, coarser, row.present)
         task.checkpoint()
-        task.doing(step.title)
+        task.doing(row.step.title)
+        if isinstance(row.step, CarryStep):
+            return self._carried(plan, place, row, read[place[1]], decision, sheet, task)
+        return self._run(plan, place, row, read, decision, sheet, task)
+
+    def _carried(self, plan: Plan, place: Place, row: Row, image: Image, decision: Decision, sheet: Sheet, task: Task) -> Image:
+        """A thread as a row that moves pixels carries it."""
+        assert isinstance(row.step, CarryStep)
         started = time.perf_counter()
-        made = drawn(self.cache, row, texels, lambda: step.run(row.settings, read, decision, sheet, task))
+        result = carried(row.step, row.settings, place[1], image, decision, sheet, task)
+        self._spent(f"{row.entry.id}:{place[1]}", started, result)
+        self._count(row.entry.id, place[1])
+        self.cache.put(self.key_at(plan, place), result)
+        return result
+
+    def _run(
+        self, plan: Plan, place: Place, row: Row, read: dict[str, Image], decision: Decision, sheet: Sheet, task: Task
+    ) -> Image:
+        """A thread as a row writes it; what else the row writes is kept, too."""
+        step, (_, thread, texels), i = row.step, place, self.inputs(plan, place).row
+        assert isinstance(step, MapStep)
+        started = time.perf_counter()
+        written = drawn(self.cache, row, texels, lambda: step.run(row.settings, read, decision, sheet, task))
         wanted: Image | None = None
-        for name, image in made.items():
+        for name, image in written.items():
+            at = (i + 1, name, texels)
             if row.mixes(name):
-                image = self._mixed(plan, i, row, name, image, texels, task)
+                image = self._mixed(plan, at, row, image, self.inputs(plan, at).mixing, task)
             if image.size_mm != sheet.size_mm or image.wraps != row.after.wraps:
                 image = Image(image.pixels, image.kind, sheet.size_mm, row.after.wraps)
-            self.cache.put(self.key_at(plan, i + 1, name, texels), image)
+            self.cache.put(self.key_at(plan, at), image)
             if name == thread:
                 wanted = image
-        self._spent(f"{entry.id}:{thread}", started, *made.values())
-        self._count(entry.id, thread)
+        self._spent(f"{row.entry.id}:{thread}", started, *written.values())
+        self._count(row.entry.id, thread)
         if wanted is None:
             raise WeaveError(f"it did not make {thread}", step.title)
         return wanted
 
-    def _mixed(self, plan: Plan, start: int, row: Row, name: str, image: Image, texels: Texels, task: Task) -> Image:
-        """What a row made, or a group from ``start`` on, mixed with what came in."""
+    def _mixed(self, plan: Plan, place: Place, row: Row, image: Image, mixing: Mixing | None, task: Task) -> Image:
+        """What a row, or a group, made of a thread, mixed with what came in."""
+        if mixing is None:
+            return image
         entry = row.entry
         weight = None
-        if entry.mask is not None:
-            weight = masks.weight(entry.mask, self.value_at(plan, start, entry.mask.thread, texels, task), task)
-        if name in plan.threads_at(start):
-            before = self.value_at(plan, start, name, texels, task)
+        if mixing.mask is not None and entry.mask is not None:
+            weight = masks.weight(entry.mask, self.value_at(plan, mixing.mask, task), task)
+        if mixing.before is not None:
+            before = self.value_at(plan, mixing.before, task)
         else:
-            before = threads.neutral(plan.spec(name, start), image.width, image.height, image.size_mm, image.wraps)
+            before = threads.neutral(plan.spec(place[1], mixing.start), image.width, image.height, image.size_mm, image.wraps)
         return mix(before, image, entry.mix, entry.amount, weight)
-
-    # --- a part of a sheet ------------------------------------------------------------------------------------
-
-    def window(self, weave: Weave, thread: str, size: int, box: Box, task: Task = IDLE) -> Window:
-        """A part of a thread as it is at a size, without computing all of it where the last steps look only around a place.
-
-        Parameters
-        ----------
-        size : int
-            Texels along the longer side of the whole finished sheet.
-        box : tuple of int
-            Left, top, right and bottom in texels of the whole; beyond its edges it goes on at the other side where the sheet
-            wraps, and ends there where not.
-        """
-        plan = self.plan(weave)
-        return Windows(self, plan).window(len(plan.rows), thread, plan.geometry.at_longer_side(size), box, task)
 
 
 def _rows_upto(plan: Plan, weave: Weave, row_id: str, with_it: bool) -> int:

@@ -6,10 +6,7 @@ from collections.abc import Callable, Mapping
 from typing import Self
 
 from silent_loom.core.weave.answers.cache import Cache
-from silent_loom.core.weave.step import Texels
-
-Place = tuple[int, str, Texels]
-"""A thread above the row at a position, at a size."""
+from silent_loom.core.weave.answers.inputs import Place
 
 
 class Holding:

@@ -65,6 +65,8 @@ class Plan:
     """Which row makes or carries each of them last."""
     keys: dict[Any, str] = field(default_factory=dict, compare=False, repr=False)
     """Keys found so far; a plan never changes."""
+    inputs: dict[Any, Any] = field(default_factory=dict, compare=False, repr=False)
+    """What values are made of, as far as somebody asked: see `inputs.Inputs`."""
 
     def maker(self, at: int, thread: str) -> int:
         """Index of the last row above ``at`` that writes or carries a thread, or −1."""
@@ -180,7 +182,7 @@ def _ready(
         reads, writes = (tuple(t for t in names if t not in gone) for names in (reads, writes))
     after, made = before, {}
     if found is None:
-        found = _fits(entry, step, settings, reads, present)
+        found = _fits(entry, step, settings, reads, writes, present)
     if found is None:
         made = _made(entry, step, settings, writes, present)
         found = _agrees(step, made, present)
@@ -194,19 +196,26 @@ def _ready(
 
 
 def _fits(
-    entry: StepEntry, step: AnyStep, settings: Settings, reads: tuple[str, ...], present: Mapping[str, ThreadSpec]
+    entry: StepEntry,
+    step: AnyStep,
+    settings: Settings,
+    reads: tuple[str, ...],
+    writes: tuple[str, ...],
+    present: Mapping[str, ThreadSpec],
 ) -> WeaveError | None:
-    """What is wrong with what a row reads, if anything."""
+    """What is wrong with what a row reads, or writes into, if anything."""
+    used = {*reads, *writes}
     for name, info in type(settings).model_fields.items():
         extra = info.json_schema_extra
         kinds = extra.get("kinds") if isinstance(extra, dict) else None
         thread = getattr(settings, name)
-        if kinds and thread in reads and thread in present and present[thread].kind not in kinds:  # type: ignore[operator]
+        if kinds and thread in used and thread in present and present[thread].kind not in kinds:  # type: ignore[operator]
             wanted = " or ".join(NOUNS[Kind(str(k))] for k in kinds)  # type: ignore[union-attr]
             meaning = present[thread]
             title = info.title or name.replace("_", " ")
+            takes = "takes" if thread in reads else "has to be"
             return WeaveError(
-                f"{title.lower()} takes {wanted}, and {meaning.title.lower()} is {NOUNS[meaning.kind]}",
+                f"{title.lower()} {takes} {wanted}, and {meaning.title.lower()} is {NOUNS[meaning.kind]}",
                 step.title,
                 "Choose another thread.",
             )

@@ -3,21 +3,19 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
 
 import numpy as np
 
-from silent_loom.core.base.errors import NotMade
 from silent_loom.core.base.images import Floats, Image
-from silent_loom.core.base.parallel import Task
+from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.answers import masks
+from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.answers.inputs import Inputs, Mixing, Place
 from silent_loom.core.weave.answers.mixing import mix
 from silent_loom.core.weave.answers.plan import Plan, Row
+from silent_loom.core.weave.rows.model import Weave
 from silent_loom.core.weave.step import Geometry, MapStep, Sheet, Texels, whole
-
-if TYPE_CHECKING:
-    from silent_loom.core.weave.answers.evaluate import Evaluator
 
 Box = tuple[int, int, int, int]
 """Left, top, right, bottom in texels."""
@@ -42,75 +40,86 @@ class Window:
     whole_above: str
 
 
-class Windows:
-    """Answers for windows of one plan."""
+def window(evaluator: Evaluator, weave: Weave, thread: str, size: int, box: Box, task: Task = IDLE) -> Window:
+    """A part of a thread as it is at a size, without computing all of it where the last steps look only around a place.
+
+    Parameters
+    ----------
+    size : int
+        Texels along the longer side of the whole finished sheet.
+    box : tuple of int
+        Left, top, right and bottom in texels of the whole; beyond its edges it goes on at the other side where the sheet
+        wraps, and ends there where not.
+
+    Raises
+    ------
+    NotMade, WeaveError, Cancelled
+    """
+    plan = evaluator.plan(weave)
+    return _Windows(evaluator, plan).at((len(plan.rows), thread, plan.geometry.at_longer_side(size)), box, task)
+
+
+class _Windows:
+    """Windows of one plan."""
 
     def __init__(self, evaluator: Evaluator, plan: Plan) -> None:
         self.evaluator = evaluator
         self.plan = plan
 
-    def window(self, at: int, thread: str, texels: Texels, box: Box, task: Task) -> Window:
-        """A window of a thread above the row at a position.
-
-        Raises
-        ------
-        NotMade, WeaveError, Cancelled
-        """
-        plan, i = self.plan, self.plan.maker(at, thread)
-        if i < 0:
-            raise NotMade(f"nothing makes {plan.spec(thread, at).title.lower()}", "weave", "Add a step that writes it.")
-        row = plan.rows[i]
-        if row.error:
-            raise row.error
+    def at(self, place: Place, box: Box, task: Task) -> Window:
+        """A window of a value."""
+        plan, (_, thread, texels) = self.plan, place
+        inputs = self.evaluator.inputs(plan, place)
+        row = plan.rows[inputs.row]
         box = _inside(box, whole(texels), row.after.wraps)
-        kept = self.evaluator.cache.get(self.evaluator.key_at(plan, at, thread, texels))
+        kept = self.evaluator.cache.get(self.evaluator.key_at(plan, place))
         if kept is not None:
             return Window(_cut(kept, box), box, "")
         if row.ends_group:
-            made = self.window(i, thread, texels, box, task)
-            return replace(made, image=self._mixed(row, row.first, thread, made.image, texels, box, task))
-        halo = self._halo(row, texels)
+            inside = self.at(inputs.reads[thread], box, task)
+            return replace(inside, image=self._mixed(row, place, inside.image, inputs.mixing, box, task))
+        halo = _halo(row, inputs, texels)
         if halo is None or not isinstance(row.step, MapStep):
-            full = self.evaluator.value_at(plan, at, thread, texels, task)
+            full = self.evaluator.value_at(plan, place, task)
             return Window(_cut(full, box), box, row.step.title)
         wide = _inside(_grown(box, halo), whole(texels), row.after.wraps)
-        read = {t: self.window(i, t, texels, wide, task) for t in row.reads}
+        read = {t: self.at(p, wide, task) for t, p in inputs.reads.items()}
         pitch = row.after.size_mm[0] / texels[0], row.after.size_mm[1] / texels[1]
         part = (wide[2] - wide[0]), (wide[3] - wide[1])
         size_mm = part[0] * pitch[0], part[1] * pitch[1]
         around = Geometry(size_mm, False)
         task.checkpoint()
-        made_all = row.step.run(
+        written = row.step.run(
             row.settings,
             {t: w.image for t, w in read.items()},
-            self.evaluator.decision_at(plan, i, task),
+            self.evaluator.decision_at(plan, inputs.row, task),
             Sheet(around, around, (float(part[0]), float(part[1])), self.evaluator.sources, (), row.present),
             task,
         )
         whole_above = next((w.whole_above for w in read.values() if w.whole_above), "")
-        image = replace(made_all[thread], size_mm=size_mm, wraps=False)
+        image = replace(written[thread], size_mm=size_mm, wraps=False)
         image = _cut(image, (box[0] - wide[0], box[1] - wide[1], box[2] - wide[0], box[3] - wide[1]))
-        if row.mixes(thread):
-            image = self._mixed(row, i, thread, image, texels, box, task)
-        return Window(image, box, whole_above)
+        return Window(self._mixed(row, place, image, inputs.mixing, box, task), box, whole_above)
 
-    @staticmethod
-    def _halo(row: Row, texels: Texels) -> int | None:
-        step, s = row.step, row.settings
-        if step.geometric or step.coarser(s, row.after, texels) or step.demand(s, row.before, row.after, texels) != texels:
-            return None
-        return step.halo(s, row.after, texels)
-
-    def _mixed(self, row: Row, start: int, thread: str, image: Image, texels: Texels, box: Box, task: Task) -> Image:
-        entry, above = row.entry, self.plan.threads_at(start)
+    def _mixed(self, row: Row, place: Place, image: Image, mixing: Mixing | None, box: Box, task: Task) -> Image:
+        if mixing is None:
+            return image
+        entry = row.entry
         weight: Floats | None = None
-        if entry.mask is not None:
-            weight = masks.weight(entry.mask, self.window(start, entry.mask.thread, texels, box, task).image, task)
-        if thread in above:
-            before = self.window(start, thread, texels, box, task).image
+        if mixing.mask is not None and entry.mask is not None:
+            weight = masks.weight(entry.mask, self.at(mixing.mask, box, task).image, task)
+        if mixing.before is not None:
+            before = self.at(mixing.before, box, task).image
         else:
-            before = threads.neutral(self.plan.spec(thread, start), image.width, image.height, image.size_mm, False)
+            before = threads.neutral(self.plan.spec(place[1], mixing.start), image.width, image.height, image.size_mm, False)
         return mix(before, image, entry.mix, entry.amount, weight)
+
+
+def _halo(row: Row, inputs: Inputs, texels: Texels) -> int | None:
+    """How far around a window a step has to look; None where it has to see the whole sheet."""
+    if row.step.geometric or inputs.coarser or inputs.texels != texels:
+        return None
+    return row.step.halo(row.settings, row.after, texels)
 
 
 def _grown(box: Box, by: int) -> Box:
