@@ -14,11 +14,11 @@ from typing import Any
 import numpy as np
 
 from silent_loom.core.base.images import Floats
-from silent_loom.core.base.kept import KEPT
 from silent_loom.core.look.meters.seam_meter import seams
 from silent_loom.core.moving.resample import blur, reduce_area
 from silent_loom.core.patterns.bonds import laid
 from silent_loom.core.patterns.cellular import cellular
+from silent_loom.core.patterns.fields import FIELDS
 from silent_loom.core.patterns.ground import Ground
 from silent_loom.core.patterns.hashing import grid
 from silent_loom.core.patterns.laying import beside
@@ -119,7 +119,7 @@ def timed(work: Any, times: int = 3) -> float:
     work()
     found = []
     for _ in range(times):
-        KEPT.forget()
+        FIELDS.forget()
         started = time.perf_counter()
         work()
         found.append(1e3 * (time.perf_counter() - started))
@@ -142,7 +142,7 @@ def ratios() -> None:
     asked = evaluator()
     asked.ask_many(weave, OUT, 32)
     asked = evaluator()
-    KEPT.forget()
+    FIELDS.forget()
     cold = timed_once(lambda: asked.ask_many(weave, OUT, 512))
     changed = weave.with_settings(row.id, {"depth_mm": 3.0})
     dial = timed_once(lambda: asked.ask_many(changed, OUT, 512))
@@ -181,7 +181,7 @@ def main(names: list[str]) -> int:
         weave = alone(name)
         evaluator().ask(weave, "height", 64)
         fresh = evaluator()
-        KEPT.forget()
+        FIELDS.forget()
         started = time.perf_counter()
         height = fresh.ask(weave, "height", 1024)
         spent = 1e3 * (time.perf_counter() - started)

@@ -11,9 +11,9 @@ import time
 import numpy as np
 
 from bench.patterns import alike, evaluator
-from silent_loom.core.base.kept import KEPT
 from silent_loom.core.look.meters.seam_meter import seams
 from silent_loom.core.moving.resample import reduce_area
+from silent_loom.core.patterns.fields import FIELDS
 from silent_loom.core.weave.rows.dials import knobs, turned
 from silent_loom.core.weave.rows.model import StepEntry, Weave
 from silent_loom.core.weave.rows.saved import shipped
@@ -25,7 +25,7 @@ LUMA = np.array([0.2126, 0.7152, 0.0722], np.float32)
 def seconds(weave: Weave, size: int = 512) -> tuple[float, float]:
     """From cold, and after one changed dial."""
     asked = evaluator()
-    KEPT.forget()
+    FIELDS.forget()
     maps = [t for t in PICTURE_MAPS if t in asked.plan(weave).threads]
     began = time.perf_counter()
     asked.ask_many(weave, maps, size)
@@ -47,7 +47,7 @@ def unit() -> float:
 
 def _once(weave: Weave) -> float:
     asked = evaluator()
-    KEPT.forget()
+    FIELDS.forget()
     began = time.perf_counter()
     asked.ask(weave, "height", 1024)
     return time.perf_counter() - began

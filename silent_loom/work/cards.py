@@ -7,6 +7,7 @@ import os
 import tempfile
 from typing import Any
 
+from silent_loom.core.base.bounded_memory import Memory
 from silent_loom.core.base.errors import NotMade
 from silent_loom.core.base.parallel import IDLE, Rank, Task
 from silent_loom.core.files.place import drop, place
@@ -16,7 +17,6 @@ from silent_loom.core.weave import threads
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.work.desk import Desk
-from silent_loom.work.few import Few
 
 PICTURE_MAPS = tuple(t.name for t in threads.THREADS.values() if t.lights)
 """Maps that change how a surface looks under light."""
@@ -41,7 +41,7 @@ class Cards:
 
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
-        self.facts: Few[int, dict[str, Any]] = Few(2000)
+        self.facts: Memory[int, dict[str, Any]] = Memory(2000)
 
     def card_key(self, ident: str, entry: int) -> str:
         """Changes exactly when the picture of a card does."""

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from typing import Any
 
+from silent_loom.core.base.bounded_memory import Memory
 from silent_loom.core.base.parallel import Rank, Task
 from silent_loom.core.look.meters.repetition_meter import repetition
 from silent_loom.core.ways.measuring import measure
@@ -20,7 +20,7 @@ class Figures:
 
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
-        self._figures: OrderedDict[str, dict[str, Any]] = OrderedDict()
+        self._figures: Memory[str, dict[str, Any]] = Memory(64)
 
     def figures(self, ident: str, **how: Any) -> dict[str, Any]:
         """Seams, evenness, repetition, and what is odd about each map."""
@@ -35,9 +35,7 @@ class Figures:
                     **measure(self.desk.evaluator, weave, FIGURE_SIZE, task),
                     "repetition": round(repetition(finished), 3),
                 }
-                self._figures[key] = known
-                while len(self._figures) > 64:
-                    self._figures.popitem(last=False)
+                self._figures.put(key, known)
             return {
                 "sheet": known or {},
                 "maps": map_notes(self.desk.evaluator, plan, weave, known or {}, task),

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
 from dataclasses import asdict, replace
 from typing import Any
 
 import numpy as np
 
+from silent_loom.core.base.bounded_memory import Memory
 from silent_loom.core.base.errors import NotMade
 from silent_loom.core.base.images import Floats
 from silent_loom.core.base.parallel import Rank, Task
@@ -31,7 +31,7 @@ class Mending:
 
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
-        self._reports: OrderedDict[str, Report] = OrderedDict()
+        self._reports: Memory[str, Report] = Memory(16)
 
     def photo_report(self, ident: str, **how: Any) -> Report:
         """What is right and wrong with the photo of a material; kept by its file and width."""
@@ -41,14 +41,8 @@ class Mending:
             if row is None or row.error is not None:
                 raise NotMade("this material has no photo", "photo report", "Begin one from a photo.")
             key = f"{row.settings.source}:{row.before.size_mm}:{row.settings.width_mm}"  # type: ignore[attr-defined]
-            known = self._reports.get(key)
-            if known is None:
-                picture = self.desk.store.sources.picture(row.settings.source)  # type: ignore[attr-defined]
-                known = report(picture, row.settings.width_mm, task)  # type: ignore[attr-defined]
-                self._reports[key] = known
-                while len(self._reports) > 16:
-                    self._reports.popitem(last=False)
-            return known
+            picture = self.desk.store.sources.picture(row.settings.source)  # type: ignore[attr-defined]
+            return self._reports.answer(key, lambda: report(picture, row.settings.width_mm, task))  # type: ignore[attr-defined]
 
         return self.desk.answer(ident, work, **how)
 

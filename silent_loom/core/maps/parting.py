@@ -9,10 +9,10 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from silent_loom.core.base.bounded_memory import MemoryOfArrays
 from silent_loom.core.base.colour import lab
 from silent_loom.core.base.images import Floats, Image
 from silent_loom.core.base.kernels import kernel
-from silent_loom.core.base.lately import Lately
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.maps.flood import Labels, connected, flooded
 from silent_loom.core.moving.resample import at_most, blur
@@ -353,6 +353,6 @@ def _wraps(*images: Image | None) -> tuple[bool, ...]:
     return tuple(i is not None and i.wraps for i in images)
 
 
-_SIZES: Lately[float] = Lately()
-_BASINS: Lately[tuple[Borders, Labels, Neighbours]] = Lately(2)
+_SIZES: MemoryOfArrays[float] = MemoryOfArrays()
+_BASINS: MemoryOfArrays[tuple[Borders, Labels, Neighbours]] = MemoryOfArrays(2)
 """Both are the longest part of telling elements apart, and do not hang on how readily they join: the control is dragged."""

@@ -8,9 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Floats
-from silent_loom.core.base.kept import KEPT
 from silent_loom.core.base.kernels import inlined, kernel
 from silent_loom.core.base.parallel import IDLE, Task, over_rows
+from silent_loom.core.patterns.fields import FIELDS
 from silent_loom.core.patterns.ground import Ground
 from silent_loom.core.patterns.hashing import grid, of
 
@@ -207,7 +207,7 @@ def cellular(
     # The warp is known by being the same array, and is kept with the cells, so that no other can take its place
     key = "cells", *asked, None if warp is None else id(warp)
     beside = 0 if warp is None else warp.nbytes
-    return KEPT.answer(key, lambda: (warp, _cellular(*asked, warp, task)), lambda made: 5 * made[1].border.nbytes + beside)[1]
+    return FIELDS.answer(key, lambda: (warp, _cellular(*asked, warp, task)), lambda made: 5 * made[1].border.nbytes + beside)[1]
 
 
 def _cellular(

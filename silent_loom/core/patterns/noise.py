@@ -9,9 +9,9 @@ from typing import Literal
 import numpy as np
 
 from silent_loom.core.base.images import Floats
-from silent_loom.core.base.kept import KEPT
 from silent_loom.core.base.kernels import kernel
 from silent_loom.core.base.parallel import IDLE, Task, over_rows
+from silent_loom.core.patterns.fields import FIELDS
 from silent_loom.core.patterns.ground import Ground
 from silent_loom.core.patterns.hashing import grid, numbers, of
 
@@ -170,7 +170,7 @@ def noise(
     if warp is not None:
         return _noise(ground, cells, octaves, gain, how, valued, seed, warp, task)
     asked = ground, cells, octaves, gain, how, valued, seed
-    return KEPT.answer(("noise", *asked), lambda: _noise(*asked, None, task), lambda made: made.nbytes)
+    return FIELDS.answer(("noise", *asked), lambda: _noise(*asked, None, task), lambda made: made.nbytes)
 
 
 def _noise(
@@ -214,7 +214,7 @@ def stray(ground: Ground, cells: tuple[int, int], far_mm: float, seed: int, octa
     (2, 32, 32)
     """
     asked = ground, cells, far_mm, seed, octaves
-    return KEPT.answer(("stray", *asked), lambda: _stray(*asked, task), lambda made: made.nbytes)
+    return FIELDS.answer(("stray", *asked), lambda: _stray(*asked, task), lambda made: made.nbytes)
 
 
 def _stray(ground: Ground, cells: tuple[int, int], far_mm: float, seed: int, octaves: int, task: Task) -> Floats:

@@ -15,6 +15,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from silent_loom.core.base.bounded_memory import Memory
 from silent_loom.core.base.errors import LoomError, WeaveError
 from silent_loom.core.base.images import Image
 from silent_loom.core.files.place import drop, place
@@ -23,7 +24,6 @@ from silent_loom.core.screen.display import rgba
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.core.weave.threads import ThreadSpec
 from silent_loom.work.desk import Desk
-from silent_loom.work.few import Few
 from silent_loom.work.looking.sight import Sight
 
 GLANCE = 256
@@ -46,7 +46,7 @@ class Glances:
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
         self.folder = desk.store.folder / "glances"
-        self._there: Few[str, bool] = Few(MOST)
+        self._there: Memory[str, bool] = Memory(MOST)
         self._aside = ThreadPoolExecutor(1, thread_name_prefix="glances")
         self._lock, self._waiting, self._written = threading.Lock(), 0, 0
 

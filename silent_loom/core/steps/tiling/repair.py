@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import math
-import threading
 import weakref
-from collections import OrderedDict
 from dataclasses import dataclass
 from functools import partial
 from typing import Literal
@@ -14,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
+from silent_loom.core.base.bounded_memory import Memory
 from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.kernels import kernel
 from silent_loom.core.base.parallel import Task, copied, over_rows
@@ -382,14 +381,11 @@ class _Laid:
     """
 
     def __init__(self, most: int = 16) -> None:
-        self._known: OrderedDict[int, _Record] = OrderedDict()
-        self._lock = threading.Lock()
-        self._most = most
+        self._known: Memory[int, _Record] = Memory(most)
 
     def begun(self, image: Image, strokes: list[Stroke], pitch: tuple[float, float]) -> tuple[Floats | None, int]:
         """A copy of what the first strokes made, and how many they are; or None and 0."""
-        with self._lock:
-            known = self._known.get(id(image.pixels))
+        known = self._known.get(id(image.pixels))
         if known is None or known.source() is not image.pixels or known.pitch != pitch:
             return None, 0
         made = known.made()
@@ -398,11 +394,7 @@ class _Laid:
         return copied(made), len(known.strokes)
 
     def keep(self, image: Image, strokes: list[Stroke], pitch: tuple[float, float], made: Floats) -> None:
-        with self._lock:
-            self._known[id(image.pixels)] = _Record(weakref.ref(image.pixels), strokes, pitch, weakref.ref(made))
-            self._known.move_to_end(id(image.pixels))
-            while len(self._known) > self._most:
-                self._known.popitem(last=False)
+        self._known.put(id(image.pixels), _Record(weakref.ref(image.pixels), strokes, pitch, weakref.ref(made)))
 
 
 _laid = _Laid()

@@ -1,4 +1,4 @@
-"""Fields that are kept for the next touch of a dial."""
+"""A bounded memory, and the fields that it keeps for the next touch of a dial."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bench.patterns import alone, evaluator
-from silent_loom.core.base.kept import Kept
+from silent_loom.core.base.bounded_memory import Memory
 from silent_loom.core.base.parallel import Cancelled, Task
 from silent_loom.core.patterns import cellular, noise
 from silent_loom.core.patterns.ground import Ground
@@ -23,7 +23,7 @@ from silent_loom.core.weave.rows.beginnings import beginnings
 @given(st.lists(st.tuples(st.integers(0, 6), st.integers(0, 60)), max_size=60))
 @settings(max_examples=60, deadline=None)
 def test_it_never_holds_more_than_it_may(asked: list[tuple[int, int]]) -> None:
-    kept = Kept(100, 40)
+    kept: Memory[Any, Any] = Memory(most_bytes=100, largest=40)
     for key, size in asked:
         answer = kept.answer((key, size), lambda key=key, size=size: (key, size), lambda made: made[1])  # type: ignore[misc]
         assert answer == (key, size)
@@ -33,7 +33,7 @@ def test_it_never_holds_more_than_it_may(asked: list[tuple[int, int]]) -> None:
 
 
 def test_the_one_not_used_for_longest_goes_first() -> None:
-    kept = Kept(3, 1)
+    kept: Memory[Any, Any] = Memory(most_bytes=3, largest=1)
     for key in ("a", "b", "c", "a", "d"):
         kept.answer(key, lambda key=key: key, lambda made: 1)  # type: ignore[misc]
     assert kept.answers == ["c", "a", "d"]
@@ -41,8 +41,18 @@ def test_the_one_not_used_for_longest_goes_first() -> None:
     assert (kept.answers, kept.held) == ([], 0)
 
 
+def test_so_many_are_kept_and_a_new_answer_takes_the_place_of_the_old() -> None:
+    memory: Memory[str, int] = Memory(2)
+    for key, answer in (("a", 1), ("b", 2), ("a", 3), ("c", 4)):
+        memory.put(key, answer)
+    assert (memory.get("a"), memory.get("b"), memory.get("c"), len(memory)) == (3, None, 4, 2)
+    memory.keep_if(lambda answer: answer > 3)
+    assert memory.answers == [4]
+
+
 def test_many_who_ask_at_once_get_the_same() -> None:
-    kept, got = Kept(), []
+    kept: Memory[Any, Any] = Memory()
+    got: list[int] = []
     threads = [
         threading.Thread(target=lambda: got.extend(kept.answer(k % 3, lambda k=k: k % 3, lambda made: 8) for k in range(200)))  # type: ignore[misc]
         for _ in range(6)
@@ -56,8 +66,8 @@ def test_many_who_ask_at_once_get_the_same() -> None:
 
 
 def test_what_was_cancelled_is_not_kept(monkeypatch: pytest.MonkeyPatch) -> None:
-    kept = Kept()
-    monkeypatch.setattr(noise, "KEPT", kept)
+    kept: Memory[Any, Any] = Memory()
+    monkeypatch.setattr(noise, "FIELDS", kept)
     task = Task()
     task.cancel()
     ground = Ground.of(64, 64, (100.0, 100.0))
@@ -68,8 +78,8 @@ def test_what_was_cancelled_is_not_kept(monkeypatch: pytest.MonkeyPatch) -> None
 
 
 def test_what_is_asked_otherwise_is_another(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(noise, "KEPT", Kept())
-    monkeypatch.setattr(cellular, "KEPT", Kept())
+    monkeypatch.setattr(noise, "FIELDS", Memory())
+    monkeypatch.setattr(cellular, "FIELDS", Memory())
     ground = Ground.of(64, 64, (100.0, 100.0))
     first = noise.noise(ground, (4, 4))
     assert noise.noise(ground, (4, 4)) is first
@@ -103,9 +113,10 @@ KINDS = {b.step: name for name, b in beginnings().items()}
 @pytest.mark.parametrize("name", sorted(KINDS.values()))
 def test_nobody_changes_what_is_kept(name: str, monkeypatch: pytest.MonkeyPatch) -> None:
     """One pattern of every step that draws: drawn twice with other settings, every field is what it was when it was made."""
-    kept, made = Kept(1 << 30, 1 << 30), {}
+    kept: Memory[Any, Any] = Memory()
+    made: dict[Any, Any] = {}
 
-    class Watched(Kept):
+    class Watched(Memory[Any, Any]):
         def answer(self, key: Any, make: Any, size: Any) -> Any:
             found = kept.answer(key, make, size)
             made.setdefault(key, [print_of(a) for a in arrays(found)])
@@ -113,7 +124,7 @@ def test_nobody_changes_what_is_kept(name: str, monkeypatch: pytest.MonkeyPatch)
             return found
 
     for module in (noise, cellular):
-        monkeypatch.setattr(module, "KEPT", Watched())
+        monkeypatch.setattr(module, "FIELDS", Watched())
     weave = alone(name)
     row = weave.rows()[-1]
     evaluator().ask(weave, "height", 32)
@@ -123,7 +134,7 @@ def test_nobody_changes_what_is_kept(name: str, monkeypatch: pytest.MonkeyPatch)
 
 def test_a_dial_that_moves_no_cell_draws_none(monkeypatch: pytest.MonkeyPatch) -> None:
     drawn = []
-    monkeypatch.setattr(cellular, "KEPT", Kept())
+    monkeypatch.setattr(cellular, "FIELDS", Memory())
     own = cellular._cellular
     monkeypatch.setattr(cellular, "_cellular", lambda *a: drawn.append(a[1]) or own(*a))
     weave = alone("flaking-paint")
