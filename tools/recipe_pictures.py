@@ -14,8 +14,8 @@ from PIL import Image as Pillow
 
 from silent_loom.core.files import read
 from silent_loom.core.screen.picture import lit
+from silent_loom.core.ways.recipe_photos import through
 from silent_loom.core.ways.sources import FileSources, digest_of, reference
-from silent_loom.core.ways.through import through
 from silent_loom.core.weave import threads
 from silent_loom.core.weave.answers.cache import Cache
 from silent_loom.core.weave.answers.evaluate import Evaluator

@@ -7,7 +7,7 @@ from contextlib import suppress
 
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from silent_loom.core.base.asker import Asker, asking
+from silent_loom.core.base.askers import Asker, asking
 
 
 class Leaving:

@@ -8,13 +8,13 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 
-from silent_loom.core.base.asker import present
+from silent_loom.core.base.askers import present
 from silent_loom.core.base.errors import Cancelled
 from silent_loom.core.base.parallel import Lane, Rank, Task
 from silent_loom.core.ways.prepare import Preparation
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.answers.cache import Cache
-from silent_loom.core.weave.answers.charted import ChartEvaluator
+from silent_loom.core.weave.answers.chart_in_weave import ChartEvaluator
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.edit import set_values
 from silent_loom.core.weave.rows.model import Weave

@@ -9,8 +9,8 @@ from shutil import copyfileobj
 from typing import BinaryIO
 
 from silent_loom.core.base.errors import FileError
-from silent_loom.core.elsewhere.flat import Flat
 from silent_loom.core.elsewhere.flatten import SUFFIXES, flattened, woven
+from silent_loom.core.elsewhere.plain_maps import Flat
 from silent_loom.core.weave.rows.model import SourceRef
 from silent_loom.store.states import Origin, State
 from silent_loom.store.store import Store

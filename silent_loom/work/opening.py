@@ -14,8 +14,8 @@ from typing import Any, BinaryIO
 
 from silent_loom.core.base.errors import FileError, LoomError
 from silent_loom.core.opening.folder import SUFFIXES, short_name, unpack
-from silent_loom.core.opening.found import SPECULAR_COLOUR, FoundSet, find
 from silent_loom.core.opening.own import MANIFEST
+from silent_loom.core.opening.recognised import SPECULAR_COLOUR, FoundSet, find
 from silent_loom.core.steps.photo.mapset import MapSource
 from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.rows.model import SourceRef

@@ -12,7 +12,7 @@ import pytest
 from fastapi import FastAPI, Request
 from starlette.responses import StreamingResponse
 
-from silent_loom.core.base.asker import present
+from silent_loom.core.base.askers import present
 from silent_loom.core.base.parallel import Task
 from silent_loom.web.leaving import Leaving
 

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from silent_loom.core.base.asker import Asker, asking
+from silent_loom.core.base.askers import Asker, asking
 from silent_loom.core.base.errors import Cancelled, LoomError, SettingError
 from silent_loom.core.base.parallel import Lane, Rank, Task, both, over_rows
 from silent_loom.core.files.png import png_bytes

@@ -12,8 +12,8 @@ from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.profile import Profile
 from silent_loom.core.elsewhere import gltf
-from silent_loom.core.elsewhere.flat import COLOURS, Flat, written
 from silent_loom.core.elsewhere.materialx import shaders
+from silent_loom.core.elsewhere.plain_maps import COLOURS, Flat, written
 from silent_loom.core.steps.maps.convert import from_specular
 from silent_loom.core.ways.bake import BakeOrder, bake
 from silent_loom.core.ways.sources import FileSources, digest_of

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from silent_loom.core.base.bounded_json import loads
 from silent_loom.core.base.errors import FileError
-from silent_loom.core.elsewhere.flat import safe
+from silent_loom.core.elsewhere.plain_maps import safe
 from silent_loom.core.files import read
 from silent_loom.core.files.smaller import smaller
 

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.base.images import CodedImage, Floats, Image, Kind
-from silent_loom.core.base.later import later
+from silent_loom.core.base.lazy_modules import later
 from silent_loom.core.base.srgb import decode_table
 from silent_loom.core.files.profile import LINEAR, SRGB, Curve, Transfer
 

@@ -17,7 +17,7 @@ from PIL import Image as Pillow
 
 from silent_loom.core.base.errors import REFUSALS, FileError, LoomError, refusal
 from silent_loom.core.base.images import Floats
-from silent_loom.core.base.later import later
+from silent_loom.core.base.lazy_modules import later
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.files.formats import Depth
 from silent_loom.core.files.place import drop, place

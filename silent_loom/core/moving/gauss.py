@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Floats, Kind
 from silent_loom.core.base.kernels import inlined, kernel
-from silent_loom.core.base.later import later
+from silent_loom.core.base.lazy_modules import later
 from silent_loom.core.base.parallel import Task, over_rows
 
 special = later("scipy.special")

@@ -7,7 +7,7 @@ import math
 import numpy as np
 
 from silent_loom.core.base.images import Floats
-from silent_loom.core.base.later import later
+from silent_loom.core.base.lazy_modules import later
 from silent_loom.core.base.parallel import WORKERS
 from silent_loom.core.patterns.ground import Ground
 from silent_loom.core.patterns.hashing import of, parts

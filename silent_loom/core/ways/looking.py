@@ -21,7 +21,7 @@ from silent_loom.core.screen.reading import spread
 from silent_loom.core.ways.sources import FileSources, digest_of, reference
 from silent_loom.core.ways.woven import put_through, read_weave
 from silent_loom.core.weave.answers.cache import Cache
-from silent_loom.core.weave.answers.charted import ChartEvaluator, charted
+from silent_loom.core.weave.answers.chart_in_weave import ChartEvaluator, charted
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.threads import ThreadSpec, spec
 

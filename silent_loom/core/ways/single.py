@@ -17,8 +17,8 @@ from silent_loom.core.files.formats import SUFFIXES
 from silent_loom.core.files.tags import colour_tag
 from silent_loom.core.moving.resample import at_most
 from silent_loom.core.opening.agreement import Doubt
-from silent_loom.core.opening.found import FoundFile, find
 from silent_loom.core.opening.naming import tell
+from silent_loom.core.opening.recognised import FoundFile, find
 from silent_loom.core.report.check import checked
 from silent_loom.core.ways.map_files import Map, load
 from silent_loom.core.ways.sources import FileSources, digest_of, reference

@@ -12,7 +12,7 @@ from pydantic import Field
 
 from silent_loom.core.base.colour import lab
 from silent_loom.core.base.images import Image, Kind
-from silent_loom.core.base.later import later
+from silent_loom.core.base.lazy_modules import later
 from silent_loom.core.weave.settings import Settings
 
 ndimage = later("scipy.ndimage")

@@ -8,7 +8,7 @@ from fastapi import APIRouter, File, UploadFile
 from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.base.errors import FileError
-from silent_loom.core.opening.found import SPECULAR_COLOUR
+from silent_loom.core.opening.recognised import SPECULAR_COLOUR
 from silent_loom.core.weave import threads
 from silent_loom.web.common import Bench, Rooms, Stored
 from silent_loom.web.routers.materials import shown

@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.base.errors import SettingError
 from silent_loom.core.base.parallel import Rank, Task
-from silent_loom.core.ways.through import through
+from silent_loom.core.ways.recipe_photos import through
 from silent_loom.core.weave.rows.dials import reseeded, turned
 from silent_loom.core.weave.rows.following import followed
 from silent_loom.core.weave.rows.model import SourceRef, Weave

@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from silent_loom.core.weave.threads import check_name
 from silent_loom.web.common import Bench, Stored
 from silent_loom.web.routers.materials import shown
-from silent_loom.work.beside.seconds import laid_over, photo_over
+from silent_loom.work.beside.second_materials import laid_over, photo_over
 
 router = APIRouter(prefix="/api/materials/{ident}")
 

@@ -18,7 +18,7 @@ from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.packing import needed
 from silent_loom.core.delivery.profile import Profile
 from silent_loom.core.ways.bake import BakeOrder, bake
-from silent_loom.core.ways.through import through
+from silent_loom.core.ways.recipe_photos import through
 from silent_loom.core.ways.woven import pairs_from, parse_value, with_pairs
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.answers.cache import Cache

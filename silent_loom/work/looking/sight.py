@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from silent_loom.core.base.errors import WeaveError
 from silent_loom.core.weave import registry
-from silent_loom.core.weave.answers.charted import charted
+from silent_loom.core.weave.answers.chart_in_weave import charted
 from silent_loom.core.weave.rows import edit
 from silent_loom.core.weave.rows.model import StepEntry, Weave
 

@@ -13,7 +13,7 @@ from silent_loom.core.delivery.profile import Profile
 from silent_loom.core.delivery.shelf import Shelf, profile
 from silent_loom.core.report.findings.sharpness import blurred
 from silent_loom.core.ways.bake import BakeOrder
-from silent_loom.core.ways.through import through
+from silent_loom.core.ways.recipe_photos import through
 from silent_loom.core.weave.answers.cache import Cache
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.dials import reseeded, turned

@@ -19,8 +19,8 @@ from silent_loom.core.files.formats import SUFFIXES, identify
 from silent_loom.core.files.place import drop, place
 from silent_loom.core.report.findings.sharpness import blurred
 from silent_loom.core.ways.bake import BakeOrder, bake
+from silent_loom.core.ways.recipe_photos import through
 from silent_loom.core.ways.sources import FileSources, digest_of, reference
-from silent_loom.core.ways.through import through
 from silent_loom.core.weave.answers.cache import Cache
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import Weave

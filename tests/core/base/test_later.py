@@ -7,7 +7,7 @@ import sys
 
 import pytest
 
-from silent_loom.core.base.later import later
+from silent_loom.core.base.lazy_modules import later
 
 
 def test_a_module_comes_at_the_first_look_into_it() -> None:

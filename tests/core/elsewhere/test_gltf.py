@@ -22,9 +22,9 @@ from bench.patterns import evaluator
 from silent_loom.core.base.errors import FileError
 from silent_loom.core.base.srgb import decode_srgb
 from silent_loom.core.delivery.shelf import profile
-from silent_loom.core.elsewhere.flat import Flat
 from silent_loom.core.elsewhere.flatten import bake_flat, flattened
 from silent_loom.core.elsewhere.gltf import transform_of
+from silent_loom.core.elsewhere.plain_maps import Flat
 from silent_loom.core.files import read
 from silent_loom.core.ways.bake import BakeOrder, bake
 from silent_loom.core.weave.rows.beginnings import woven_from

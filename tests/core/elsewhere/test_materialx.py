@@ -13,10 +13,10 @@ from PIL import Image as Pillow
 
 from silent_loom.core.base.errors import FileError
 from silent_loom.core.base.srgb import decode_srgb
-from silent_loom.core.elsewhere.flat import Flat
 from silent_loom.core.elsewhere.flatten import flattened
 from silent_loom.core.elsewhere.materialx import chance, spaces
 from silent_loom.core.elsewhere.materialx.nodes import NODES, of_hsv, to_hsv
+from silent_loom.core.elsewhere.plain_maps import Flat
 
 HEAD = '<?xml version="1.0"?>\n<materialx version="1.39" colorspace="lin_rec709">\n'
 SURFACE = (

@@ -13,9 +13,9 @@ from silent_loom.core.delivery.shelf import profile, profiles
 from silent_loom.core.files import read, write
 from silent_loom.core.opening.agreement import doubts
 from silent_loom.core.opening.folder import pictures_in
-from silent_loom.core.opening.found import find
 from silent_loom.core.opening.naming import tell
 from silent_loom.core.opening.own import of_channels
+from silent_loom.core.opening.recognised import find
 from silent_loom.core.ways.bake import BakeOrder, bake
 from silent_loom.core.ways.single import check_files
 from silent_loom.core.weave.answers.evaluate import Evaluator

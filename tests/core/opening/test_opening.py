@@ -16,11 +16,11 @@ from silent_loom.core.files import read, write
 from silent_loom.core.maps.stairs import unstepped
 from silent_loom.core.moving.resample import blur
 from silent_loom.core.opening.folder import ZipLimits, pictures_in, unpack
-from silent_loom.core.opening.found import find
 from silent_loom.core.opening.green import green_direction
 from silent_loom.core.opening.inspection import inspect
 from silent_loom.core.opening.looks import look, packing
 from silent_loom.core.opening.naming import tell
+from silent_loom.core.opening.recognised import find
 from silent_loom.core.steps.maps.normal import from_height
 from silent_loom.core.steps.photo.mapset import MapSet, MapSetSettings, MapSource
 from silent_loom.core.weave.answers.evaluate import Evaluator

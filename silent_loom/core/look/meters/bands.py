@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from silent_loom.core.base.later import later
+from silent_loom.core.base.lazy_modules import later
 
 ndimage = later("scipy.ndimage")
 

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Image
-from silent_loom.core.base.later import later
+from silent_loom.core.base.lazy_modules import later
 from silent_loom.core.base.parallel import IDLE, Task, both
 from silent_loom.core.look.features import features
 from silent_loom.core.look.meters.bands import light_steps

@@ -9,7 +9,7 @@ import numpy as np
 
 from silent_loom.core.base.colour import lab
 from silent_loom.core.base.images import Floats, Image, Kind
-from silent_loom.core.base.later import later
+from silent_loom.core.base.lazy_modules import later
 from silent_loom.core.moving.resample import blur, reduce_area
 
 ndimage = later("scipy.ndimage")

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Floats, Image
 from silent_loom.core.base.kernels import kernel
-from silent_loom.core.base.later import later
+from silent_loom.core.base.lazy_modules import later
 from silent_loom.core.base.parallel import IDLE, Task, both, over_rows
 from silent_loom.core.look.features import features
 

@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Floats
-from silent_loom.core.base.later import later
+from silent_loom.core.base.lazy_modules import later
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.look.motif.stripes import vertex
 

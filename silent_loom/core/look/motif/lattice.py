@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Floats, Image
-from silent_loom.core.base.later import later
+from silent_loom.core.base.lazy_modules import later
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.look.features import features
 from silent_loom.core.look.motif.stripes import MOST, STRAIGHT, Stripes, find_stripes, vertex

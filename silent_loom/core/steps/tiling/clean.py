@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from silent_loom.core.base.errors import WeaveError
 from silent_loom.core.base.images import Floats, Image, Kind
-from silent_loom.core.base.later import later
+from silent_loom.core.base.lazy_modules import later
 from silent_loom.core.base.parallel import Task, copied
 from silent_loom.core.look.features import features
 from silent_loom.core.moving.resample import blur

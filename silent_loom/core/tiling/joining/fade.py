@@ -8,7 +8,7 @@ import numpy as np
 
 from silent_loom.core.base.images import Floats, Kind
 from silent_loom.core.base.kernels import inlined, kernel
-from silent_loom.core.base.later import later
+from silent_loom.core.base.lazy_modules import later
 from silent_loom.core.base.parallel import Task, over_rows
 from silent_loom.core.look.contrast import keep_contrast
 from silent_loom.core.moving.gauss import learn, sampled, scores_of, value_of

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Floats, Kind
 from silent_loom.core.base.kernels import kernel, subkernel
-from silent_loom.core.base.later import later
+from silent_loom.core.base.lazy_modules import later
 from silent_loom.core.base.parallel import Task, over_rows
 from silent_loom.core.moving.blocks import Form, means_of_blocks
 from silent_loom.core.moving.resample import blur, reduce_area

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Floats
 from silent_loom.core.base.kernels import kernel, subkernel
-from silent_loom.core.base.later import later
+from silent_loom.core.base.lazy_modules import later
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.look.motif.lattice import candidates, correlation
 from silent_loom.core.moving.resample import blur

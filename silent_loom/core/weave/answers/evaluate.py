@@ -19,7 +19,7 @@ from silent_loom.core.weave.answers.inputs import Inputs, Mixing, Place, asked_t
 from silent_loom.core.weave.answers.keys import decision_key, key_of
 from silent_loom.core.weave.answers.mixing import mix
 from silent_loom.core.weave.answers.plan import Plan, Row, planned
-from silent_loom.core.weave.answers.unmixed import drawn
+from silent_loom.core.weave.answers.unmixed_patterns import drawn
 from silent_loom.core.weave.decision import NONE, Decision, DecisionStore, InMemory
 from silent_loom.core.weave.rows import tree
 from silent_loom.core.weave.rows.model import Weave

@@ -4,7 +4,7 @@ import { penOf } from "../../base/soft.js";
 import { Asking } from "../asking.js";
 import { Hand } from "../hand/hand.js";
 import { Fine, FINE } from "./fine.js";
-import { Laid } from "./laid.js";
+import { Laid } from "./overlays.js";
 import { Pair } from "./pair.js";
 import { figure, rule } from "./scale.js";
 
