@@ -147,7 +147,8 @@ def test_wrong_changes_are_refused_and_change_nothing(
     client: TestClient, material: dict[str, Any], body: dict[str, Any], words: str
 ) -> None:
     try:
-        done = change(client, material, step_id=row(material, "height")["id"], **body)
+        of = {} if body["kind"] == "add" else {"step_id": row(material, "height")["id"]}
+        done = change(client, material, **of, **body)
         assert done.status_code in (404, 422)
         assert words in done.json()["error"]
     except KeyError:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import asdict
 from pathlib import PurePath
 from typing import Any, Literal
@@ -10,22 +9,18 @@ from typing import Any, Literal
 from fastapi import APIRouter, File, Form, Request, Response, UploadFile
 from pydantic import BaseModel, ConfigDict, Field
 
-from silent_loom.core.base.errors import SettingError, WeaveError
 from silent_loom.core.base.parallel import Rank
-from silent_loom.core.report.whole_repeats import follow_grid
 from silent_loom.core.ways.derive import weave_for
 from silent_loom.core.ways.woven import through_again
 from silent_loom.core.weave import registry
-from silent_loom.core.weave.answers.placing import fitting_place
-from silent_loom.core.weave.answers.plan import Plan
-from silent_loom.core.weave.rows import edit, tree
-from silent_loom.core.weave.rows.model import Dial, Entry, GroupEntry, Mask, MixMode, SourceRef, StepEntry, Weave
-from silent_loom.core.weave.rows.ready import ready, with_ready
+from silent_loom.core.weave.rows.ready import ready
 from silent_loom.core.weave.rows.recipes import begun
-from silent_loom.core.weave.rows.upgrade import parsed
 from silent_loom.store.states import Origin, State
 from silent_loom.web import describe
 from silent_loom.web.common import Bench, Stored, templates
+from silent_loom.work.changes.cures import cured
+from silent_loom.work.changes.making import AnyChange, make
+from silent_loom.work.changes.of_rows import OtherPhoto
 from silent_loom.work.naming import name_of
 from silent_loom.work.workbench import Workbench
 
@@ -81,166 +76,11 @@ def get(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
     return shown(bench, store.get(ident))
 
 
-class Change(BaseModel):
-    """One change of a weave. Rows are named by their ids or their paths (``joints/height``)."""
-
-    model_config = ConfigDict(extra="forbid")
-
-    base: int
-    kind: Literal[
-        "settings",
-        "switch",
-        "move",
-        "add",
-        "ready",
-        "remove",
-        "mix",
-        "photo",
-        "group",
-        "dissolve",
-        "fold",
-        "rename",
-        "dial",
-        "undial",
-        "note",
-        "paste",
-    ]
-    step_id: str = ""
-    settings: dict[str, Any] = {}
-    on: bool = True
-    to: int = 0
-    into: str = Field("", description="Group that a row is put into; empty for the outermost list.")
-    step: str = ""
-    exact: bool = Field(False, description="A new row goes exactly where it is asked for, not where it works.")
-    amount: float | None = Field(None, ge=0, le=1)
-    mix: MixMode | None = None
-    mask: Mask | str | None = None
-    digest: str = ""
-    rows: list[str] = Field([], max_length=1000, description="Rows to be grouped.")
-    name: str = Field("", max_length=60)
-    dial: Dial | None = None
-    dial_id: str = ""
-    note: str = Field("", max_length=1000, description="What is noted of a row.")
-    entries: list[dict[str, Any]] = Field([], max_length=1000, description="Rows to put in, as another material holds them.")
-
-
-def _value_words(weave: Weave, change: Change) -> str:
-    entry = weave.at(change.step_id)
-    fields = {} if isinstance(entry, GroupEntry) else registry.fields(entry.step)
-    dials = {d.id: d.title for d in getattr(entry, "dials", ())}
-    words = []
-    for key, value in change.settings.items():
-        info = fields.get(key)
-        title = dials.get(key) or (info.title if info else None) or key.replace("_mm", "").replace("_", " ")
-        short = f"{value:.4g}" if isinstance(value, float) else str(value) if isinstance(value, str | int | bool) else "changed"
-        words.append(f"{title} {short}")
-    return ", ".join(words)[:200]
-
-
-def _mix(weave: Weave, change: Change) -> tuple[Weave, str]:
-    entry = weave.at(change.step_id)
-    mask = Mask(thread=change.mask) if isinstance(change.mask, str) and change.mask else change.mask or None
-    values: dict[str, Any] = {"mask": mask.model_dump() if isinstance(mask, Mask) else None}
-    if change.amount is not None:
-        values["amount"] = change.amount
-    if change.mix is not None:
-        values["mix"] = change.mix
-    after = edit.mixed(weave, entry.id, values)
-    now = after.at(entry.id)
-    mix = "" if isinstance(now, GroupEntry) else f"{now.mix}, "
-    where = f", limited to {now.mask.thread.replace('_', ' ')}" if now.mask else ""
-    return after, f"{edit.titled(weave, entry.id)}: {mix}{round(100 * now.amount)} %{where}"
-
-
-def _rows_of(entries: list[dict[str, Any]]) -> tuple[Entry, ...]:
-    """Rows that come from elsewhere.
-
-    Raises
-    ------
-    SettingError
-        They are none.
-    """
-    try:
-        return parsed(json.dumps({"schema_version": 1, "steps": entries, "sources": {}})).steps
-    except ValueError as error:
-        raise SettingError("these are no rows of a weave", "paste", "Copy them from a material again.") from error
-
-
-def apply(weave: Weave, change: Change, sources: dict[str, SourceRef], plan: Plan | None = None) -> tuple[Weave, str]:
-    """A weave with a change made, and the words for its history. By its plan, new rows go where they work.
-
-    Raises
-    ------
-    WeaveError, SettingError
-    """
-    if change.step_id:
-        change = change.model_copy(update={"step_id": weave.find(change.step_id)})
-    into = weave.find(change.into) if change.into else ""
-    ident = change.step_id
-    title = edit.titled(weave, ident) if ident else ""
-    match change.kind:
-        case "settings":
-            return edit.set_values(weave, ident, change.settings), f"{title}: {_value_words(weave, change)}"
-        case "switch":
-            return edit.switched(weave, ident, change.on), f"{title} switched {'on' if change.on else 'off'}"
-        case "move":
-            return edit.moved(weave, ident, change.to, into), f"{title} moved"
-        case "add":
-            new, to, words = StepEntry(step=change.step, settings=change.settings), change.to, ""
-            registry.settings_of(new.step, new.settings)
-            if plan is not None and not change.exact:
-                new, to, into, words = fitting_place(plan, weave, new, to, into)
-            return edit.added(weave, new, to, into), f"{registry.step(change.step).title} added{f' {words}' if words else ''}"
-        case "ready":
-            present = plan.threads if plan is not None else {}
-            width = plan.geometry.size_mm[0] if plan is not None else 1000.0
-            return with_ready(weave, change.step, width, present), f"{ready()[change.step].title} added"
-        case "remove":
-            return edit.removed(weave, ident), f"{title} removed"
-        case "mix":
-            return _mix(weave, change)
-        case "group":
-            made, _ = edit.grouped(weave, [weave.find(r) for r in change.rows], change.name or "Group")
-            return made, f"{len(change.rows)} rows grouped"
-        case "dissolve":
-            return edit.dissolved(weave, ident), f"Group {title} dissolved"
-        case "fold":
-            return edit.folded(weave, ident, change.on), f"Group {title} {'folded' if change.on else 'opened'}"
-        case "rename":
-            return edit.renamed(weave, ident, change.name), f"Group {title} renamed to {change.name.strip()[:60]}"
-        case "dial":
-            if change.dial is None:
-                raise SettingError("no dial was given", title, "Say what it moves.")
-            return edit.with_dial(weave, ident, change.dial), f"{title}: dial {change.dial.title}"
-        case "undial":
-            return edit.without_dial(weave, ident, change.dial_id), f"{title}: a dial taken away"
-        case "note":
-            return edit.noted(weave, ident, change.note), f"{title}: {'noted' if change.note.strip() else 'note taken away'}"
-        case "paste":
-            rows = _rows_of(change.entries)
-            edit.check_settings(rows)
-            words = f"{len(rows)} row{'s' if len(rows) != 1 else ''} put in from elsewhere"
-            return edit.pasted(weave, rows, change.to, into, sources), words
-        case "photo":
-            if change.digest not in sources:
-                raise SettingError("this photo is not stored", "photo", "Choose the file again.")
-            made = weave.model_copy(update={"sources": {**weave.sources, **sources}})
-            return made.with_settings(ident, {"source": change.digest}), f"Photo: {sources[change.digest].name}"
-
-
 @router.post("/api/materials/{ident}/change")
-def change(ident: str, body: Change, bench: Bench, store: Stored) -> dict[str, Any]:
-    """Make one change; it becomes one entry of the history."""
-    # Laid on the state that the window saw: if the material has moved on meanwhile, the store keeps it beside the line
-    seen = store.weave_at(ident, body.base)
-    wanted = {body.digest} if body.kind == "photo" and body.digest else edit.digests(body.entries)
-    sources = {d: store.source_ref(d) for d in wanted}
-    weave, label = apply(seen, body, sources, bench.evaluator.plan(seen) if body.kind in ("add", "ready") else None)
-    if body.kind == "settings" and getattr(weave.at(weave.find(body.step_id)), "step", "") == registry.able("straighten"):
-        weave = follow_grid(bench.evaluator, seen, weave)
-    if weave == seen:
-        return shown(bench, store.get(ident))
-    return shown(bench, store.change(ident, body.base, weave, label))
+def change(ident: str, body: AnyChange, bench: Bench, store: Stored) -> dict[str, Any]:
+    """Make one change; it becomes one entry of the history. Laid on the state that the window saw: if the material has moved on
+    meanwhile, the change is kept beside the line."""
+    return shown(bench, make(store, bench.evaluator, ident, body))
 
 
 @router.get("/api/materials/{ident}/rows")
@@ -256,7 +96,7 @@ def other_photo(
 ) -> dict[str, Any]:
     """Put another photo through the same weave."""
     digest, _ = store.add_source(photo.file, PurePath(photo.filename or "pasted.png").name)
-    return change(ident, Change(base=base, kind="photo", step_id=step_id, digest=digest), bench, store)
+    return change(ident, OtherPhoto(base=base, step_id=step_id, digest=digest), bench, store)
 
 
 @router.post("/api/materials/{ident}/again", status_code=201)
@@ -411,11 +251,6 @@ def photo_report(ident: str, bench: Bench, aside: bool = False) -> dict[str, Any
     return bench.mending.findings(ident, rank=Rank.ASIDE if aside else Rank.TABLE)
 
 
-def _begins(step: str) -> bool:
-    """Whether a step belongs to how a photo comes in, above everything that mends it."""
-    return registry.can(step, "straighten") or registry.can(step, "photo")
-
-
 class CureBody(BaseModel):
     """A finding of the report to be mended."""
 
@@ -425,24 +260,10 @@ class CureBody(BaseModel):
 @router.post("/api/materials/{ident}/cure")
 def cure(ident: str, body: CureBody, bench: Bench, store: Stored) -> dict[str, Any]:
     """Mend a finding of the photo report by the step it names; added where it is missing."""
-    found = next((f for f in bench.mending.photo_report(ident).findings if f.code == body.code and f.cure), None)
-    if found is None or found.cure is None:
-        raise WeaveError("there is nothing to mend by itself here", body.code, "See what it says.")
+    findings = bench.mending.photo_report(ident).findings
     state = store.get(ident)
-    weave, entry = state.weave, state.weave.first(found.cure.step)
-    settings = registry.plain(found.cure.settings)
-    if entry is None:
-        below = [p for p in tree.walk(weave.steps) if isinstance(p.entry, StepEntry) and _begins(p.entry.step)]
-        last = below[-1] if below else None
-        entry = StepEntry(step=found.cure.step, settings=settings)
-        at, into = (last.at + 1, last.parents[-1].id if last.parents else "") if last else (len(weave.steps), "")
-        weave = edit.added(weave, entry, at, into)
-    else:
-        now = registry.settings_of(entry.step, entry.settings).model_dump()
-        settings = registry.plain(found.cure.changes(now))
-        weave = weave.with_entry(entry.model_copy(update={"on": True})).with_settings(entry.id, settings)
-    after = store.change(ident, state.head, weave, f"Report: {found.cure.words}")
-    return {**shown(bench, after), "step_id": entry.id}
+    weave, row, words = cured(state.weave, findings, body.code)
+    return {**shown(bench, store.change(ident, state.head, weave, words)), "step_id": row}
 
 
 @router.post("/api/materials/{ident}/duplicate", status_code=201)

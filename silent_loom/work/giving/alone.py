@@ -214,7 +214,7 @@ def _made(store: Store, told: SavedRecipe | None, name: str, changed: Changed, d
     if weave.sources:
         _copied(store, weave, data)
     photos = [_kept(store, photo) for photo in changed.photos]
-    weave, _ = through(_evaluator(store), weave, photos, suggest=not changed.closes(weave))
+    weave, _ = through(evaluator_of(store), weave, photos, suggest=not changed.closes(weave))
     title = f"{changed.photos[0].stem} {told.title}" if changed.photos else told.title
     return store.create(title[:200], weave, f"Made of the recipe {told.title}")
 
@@ -244,7 +244,7 @@ def _has(material: str, data: Path | None) -> bool:
         return False
 
 
-def _evaluator(store: Store) -> Evaluator:
+def evaluator_of(store: Store) -> Evaluator:
     return Evaluator(store.sources, Cache(CACHE), StoredDecisions(store))
 
 
@@ -263,7 +263,9 @@ def bake_material(
     """Bake a material into a folder; its manifest."""
     with opened(what, data, changed) as (store, state):
         title = file_name(name or state.name)
-        return bake(_evaluator(store), state.weave, wanted, out, title, order, about=lambda: about(state), force=force, task=task)
+        return bake(
+            evaluator_of(store), state.weave, wanted, out, title, order, about=lambda: about(state), force=force, task=task
+        )
 
 
 def bake_weave(
@@ -271,7 +273,7 @@ def bake_weave(
 ) -> dict[str, Any]:
     """Bake a weave that no library holds, and that needs no files; its manifest."""
     with tempfile.TemporaryDirectory() as folder, _made_in(Path(folder)) as store:
-        return bake(_evaluator(store), weave, wanted, out, file_name(title), order, force=force, task=task)
+        return bake(evaluator_of(store), weave, wanted, out, file_name(title), order, force=force, task=task)
 
 
 def own_recipes(data: Path | None) -> list[SavedRecipe]:
@@ -297,7 +299,7 @@ def forecast_material(
 ) -> dict[str, Any]:
     """What a bake will make, and what is lost at its size; see `Forecast` and `Losses`."""
     with opened(what, data, changed) as (store, state):
-        evaluator = _evaluator(store)
+        evaluator = evaluator_of(store)
         told = forecast(
             evaluator,
             state.weave,
