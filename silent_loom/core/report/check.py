@@ -49,6 +49,8 @@ class Mend:
     settings: Mapping[str, Any]
     adds: bool = False
     """The step is added where the map is not made by one of its kind; otherwise there is nothing to press then."""
+    anew: bool = False
+    """A step of its own is added even where there is one of its kind: that one is set to what the artist wanted."""
 
 
 @dataclass(frozen=True)

@@ -41,6 +41,8 @@ ABLE = {
     "maps": "brings finished maps in, by its setting 'maps'",
     "single": "makes a thread of one channel of another, by its settings 'thread', 'channel', 'invert', 'name' and 'whole'",
     "chart": "puts a test chart in place of a thread, by its settings 'chart' and 'into'",
+    "metal": "says where the surface is bare metal, by its settings 'mode' and 'value'",
+    "joints": "works on what lies between elements, by its setting 'rough'",
     "tone": "changes the tones of a thread, by its settings 'thread', 'gain' and 'brightness'",
     "unstep": "smooths the stairs of few codes out of a thread, by its settings 'thread' and 'levels'",
     "dye": "lays colours over a thread's values, by its settings 'thread', 'channel', 'ramp', 'low', 'high' and 'into'",

@@ -39,7 +39,7 @@ def _facts(bench: Workbench, store: Store, line: Listed) -> dict[str, Any]:
     found: dict[str, Any] = {"source": "", "photo_row": "", "size_mm": (0.0, 0.0), "steps": 0, "error": "", "broken": False}
     try:
         weave = store.weave_at(line.id, line.head)
-        photo = weave.first("photo")
+        photo = weave.able("photo")
         source = weave.sources.get(photo.settings.get("source", "")) if photo else None
         plan = bench.evaluator.plan(weave)
         found |= {

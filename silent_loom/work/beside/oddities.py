@@ -111,4 +111,4 @@ def _row_of(weave: Weave, mend: Mend) -> StepEntry | None:
     """The last row of the step that mends; of a step for any thread, one for this thread."""
     wanted = mend.settings.get("thread")
     rows = [r for r in weave.rows() if r.step == mend.step and (wanted is None or r.settings.get("thread", "base") == wanted)]
-    return None if mend.adds and mend.step == "tone" else rows[-1] if rows else None
+    return rows[-1] if rows and not mend.anew else None

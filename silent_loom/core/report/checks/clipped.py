@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from silent_loom.core.report.check import Checked, Mend
 from silent_loom.core.screen.display import shown
+from silent_loom.core.weave import registry
 
 PLACE = 1
 """Where it comes among the checks."""
@@ -40,7 +41,7 @@ def mend(what: Checked) -> Mend | None:
     'roughness'
     """
     if what.meaning.unit:
-        return Mend("Take the contrast back", "height", {"contrast": 0.0})
+        return Mend("Take the contrast back", registry.able("depth"), {"contrast": 0.0})
     low, high = float(what.image.pixels.min()), float(what.image.pixels.max())
     levels = {"thread": what.meaning.name, "black": max(-1.0, min(0.0, low)), "white": min(4.0, max(1.0, high))}
-    return Mend("Bring all of it within", "tone", levels, adds=True)
+    return Mend("Bring all of it within", registry.able("tone"), levels, adds=True, anew=True)

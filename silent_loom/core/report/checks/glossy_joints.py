@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from silent_loom.core.report.check import Checked, Mend
+from silent_loom.core.weave import registry
 
 PLACE = 10
 """Where it comes among the checks."""
@@ -45,4 +46,4 @@ def mend(what: Checked) -> Mend:
     >>> mend(Checked(image, spec("roughness"))).settings
     {'rough': True}
     """
-    return Mend("Make the joints rough", "joints", {"rough": True}, adds=True)
+    return Mend("Make the joints rough", registry.able("joints"), {"rough": True}, adds=True)

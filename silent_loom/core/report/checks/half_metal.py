@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from silent_loom.core.report.check import Checked, Mend
+from silent_loom.core.weave import registry
 
 PLACE = 4
 """Where it comes among the checks."""
@@ -37,4 +38,4 @@ def mend(what: Checked) -> Mend:
     >>> mend(Checked(image, spec("metallic"))).settings
     {'mode': 'constant', 'value': 0.0}
     """
-    return Mend("None of it is bare metal", "metallic", {"mode": "constant", "value": 0.0})
+    return Mend("None of it is bare metal", registry.able("metal"), {"mode": "constant", "value": 0.0})

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from silent_loom.core.report.check import Checked, Mend
+from silent_loom.core.weave import registry
 
 PLACE = 5
 """Where it comes among the checks."""
@@ -34,4 +35,4 @@ def mend(what: Checked) -> Mend:
     >>> mend(Checked(image, spec("roughness"))).settings
     {'method': 'cut'}
     """
-    return Mend("Make it seamless", "seamless", {"method": "cut"})
+    return Mend("Make it seamless", registry.able("close"), {"method": "cut"})

@@ -6,6 +6,7 @@ import numpy as np
 
 from silent_loom.core.files.codes import quantise
 from silent_loom.core.report.check import Checked, Mend
+from silent_loom.core.weave import registry
 
 PLACE = 2
 """Where it comes among the checks."""
@@ -48,4 +49,4 @@ def mend(what: Checked) -> Mend:
     middle = float(np.median(what.image.pixels.max(2)))
     wanted = 0.05 if middle < 0.2 else 0.8
     stops = round(float(np.clip(np.log2(wanted / max(middle, 1e-4)), -5, 5)), 2)
-    return Mend("Bring it into the range", "tone", {"brightness": stops}, adds=True)
+    return Mend("Bring it into the range", registry.able("tone"), {"brightness": stops}, adds=True, anew=True)

@@ -30,6 +30,7 @@ class Joints(MapStep[JointsSettings]):
     title = "Joints"
     words_for_it = ("mortar", "grout", "gap", "pointing", "bricks")
     sentence = "Tone, depth and roughness of what lies between elements."
+    can = frozenset({"joints"})
     Settings = JointsSettings
 
     def words(self, s: JointsSettings) -> str:

@@ -168,6 +168,7 @@ class Metallic(MapStep[MetallicSettings]):
     title = "Metallic"
     words_for_it = ("metal", "steel", "bare", "iron", "metalness", "conductor", "chrome", "gold")
     sentence = "Where the surface is bare metal."
+    can = frozenset({"metal"})
     version = 2
     Settings = MetallicSettings
 
