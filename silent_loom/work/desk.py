@@ -74,7 +74,8 @@ class Desk:
                 last, older = self._views.get(view, (-1, task))
                 if sequence < last:
                     raise Cancelled
-                older.cancel() if older is not task else None
+                if older is not task:
+                    older.cancel()
                 self._views[view] = (sequence, task)
                 if len(self._views) > 256:
                     self._views.pop(next(iter(self._views)))

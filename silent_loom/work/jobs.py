@@ -146,7 +146,10 @@ class Jobs:
                 job.state, job.words = "waiting", "waiting"
                 again.append(job)
             self._keep(job)
-            self._take(job) if job.state == "waiting" else self._jobs.update({job.id: job})
+            if job.state == "waiting":
+                self._take(job)
+            else:
+                self._jobs[job.id] = job
         return again
 
     def _take(self, job: Job) -> None:

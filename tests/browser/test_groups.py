@@ -139,7 +139,10 @@ def test_threads_are_chosen_by_their_pictures_and_limit_rows(bench: Page) -> Non
     page.keyboard.press("Tab")
     head = settled(page, head)
     expect(page.locator(".strip [data-thread=pale_moss]")).to_be_enabled()
-    page.keyboard.press("a") if page.evaluate("document.activeElement.tagName") == "BODY" else page.click("#add-step")
+    if page.evaluate("document.activeElement.tagName") == "BODY":
+        page.keyboard.press("a")
+    else:
+        page.click("#add-step")
     page.get_by_label("Find a step").fill("tone")
     page.keyboard.press("Enter")
     head = settled(page, head)

@@ -10,8 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator, model_valida
 from silent_loom.core.base.images import Kind
 from silent_loom.core.delivery.channel import Channel, parse_channel
 from silent_loom.core.delivery.naming import TOKENS, check_apart, check_pattern, filled
-from silent_loom.core.files.formats import SUFFIXES
-from silent_loom.core.files.write import DEPTHS
+from silent_loom.core.files.formats import DEPTHS, SUFFIXES
 from silent_loom.core.weave.threads import ThreadSpec
 
 Format = Literal["png", "jpeg", "targa", "tiff", "bmp", "openexr", "webp"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
@@ -9,27 +10,41 @@ from silent_loom.core.base.errors import FileError
 
 Depth = Literal["8", "16", "half", "float"]
 """Bits a sample, or the kind of float."""
-SUFFIXES: dict[str, tuple[str, ...]] = {
-    "png": (".png",),
-    "jpeg": (".jpg", ".jpeg", ".jpe", ".jfif"),
-    "tiff": (".tif", ".tiff"),
-    "bmp": (".bmp", ".dib"),
-    "webp": (".webp",),
-    "openexr": (".exr",),
-    "hdr": (".hdr", ".rgbe"),
-    "targa": (".tga",),
+
+
+@dataclass(frozen=True)
+class Format:
+    """An image format.
+
+    Attributes
+    ----------
+    title : str
+    suffixes : tuple of str
+        Endings of its files, the usual one first.
+    depths : tuple of str
+        What is written of it; nothing where it is only read. `writing` has a file for each that is written.
+    """
+
+    title: str
+    suffixes: tuple[str, ...]
+    depths: tuple[Depth, ...] = ()
+
+
+FORMATS = {
+    "png": Format("PNG", (".png",), ("8", "16")),
+    "jpeg": Format("JPEG", (".jpg", ".jpeg", ".jpe", ".jfif"), ("8",)),
+    "targa": Format("TGA", (".tga",), ("8",)),
+    "tiff": Format("TIFF", (".tif", ".tiff"), ("8", "16", "float")),
+    "bmp": Format("BMP", (".bmp", ".dib"), ("8",)),
+    "webp": Format("WebP", (".webp",), ("8",)),
+    "openexr": Format("EXR", (".exr",), ("half", "float")),
+    "hdr": Format("HDR", (".hdr", ".rgbe")),
 }
-WORDS = {
-    "png": "PNG",
-    "jpeg": "JPEG",
-    "tiff": "TIFF",
-    "bmp": "BMP",
-    "webp": "WebP",
-    "openexr": "EXR",
-    "hdr": "HDR",
-    "targa": "TGA",
-}
-READABLE = "PNG, JPEG, TGA, TIFF, BMP, WebP, EXR and HDR"
+"""Every format that is read or written."""
+SUFFIXES = {name: f.suffixes for name, f in FORMATS.items()}
+WORDS = {name: f.title for name, f in FORMATS.items()}
+DEPTHS = {name: f.depths for name, f in FORMATS.items() if f.depths}
+READABLE = " and ".join(", ".join(WORDS.values()).rsplit(", ", 1))
 
 
 def _looks_like_targa(head: bytes) -> bool:

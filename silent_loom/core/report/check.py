@@ -7,8 +7,7 @@ import pkgutil
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cache, cached_property
-from types import ModuleType
-from typing import Any
+from typing import Any, Protocol, cast
 
 from silent_loom.core.base.images import Image
 from silent_loom.core.base.troubles import passed_over
@@ -63,20 +62,34 @@ class Odd:
     mend: Mend | None
 
 
+class Check(Protocol):
+    """A kind of oddity: a module of `checks`, which may have ``mend(what)`` besides, the cure of what it found."""
+
+    __name__: str
+    SAYS: str
+    """What it means, and why it matters."""
+    PLACE: float
+    """Where it comes among the checks."""
+
+    def found(self, what: Checked) -> list[str]:
+        """What is odd, a few words each."""
+        ...
+
+
 @cache
-def kinds() -> tuple[ModuleType, ...]:
+def kinds() -> tuple[Check, ...]:
     """Every check, in the order in which it is said.
 
     >>> [k.__name__.rpartition(".")[2] for k in kinds()][:2]
     ['constant', 'clipped']
     """
-    found: list[ModuleType] = []
+    found: list[Check] = []
     for info in pkgutil.iter_modules(folder.__path__):
         with passed_over(f"report/checks/{info.name}.py"):
             module = importlib.import_module(f"{folder.__name__}.{info.name}")
             if not (callable(module.found) and isinstance(module.SAYS, str) and isinstance(module.PLACE, int | float)):
                 raise TypeError("it has no found(), SAYS or PLACE")
-            found.append(module)
+            found.append(cast(Check, module))
     return tuple(sorted(found, key=lambda module: module.PLACE))
 
 

@@ -6,8 +6,7 @@ import importlib
 import pkgutil
 from dataclasses import asdict, dataclass, field
 from functools import cache
-from types import ModuleType
-from typing import Any
+from typing import Any, Protocol, cast
 
 import numpy as np
 
@@ -15,7 +14,7 @@ from silent_loom.core.base.images import Floats
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.files import Picture
 from silent_loom.core.report import findings as folder
-from silent_loom.core.report.finding import Finding, seen
+from silent_loom.core.report.finding import Finding, Seen, seen
 
 ORDER = {"bad": 0, "note": 1, "good": 2}
 
@@ -44,11 +43,22 @@ class Report:
         return {"findings": [asdict(f) for f in self.findings], **self.figures}
 
 
+class FindingKind(Protocol):
+    """A kind of finding: a module of `findings`."""
+
+    PLACE: float
+    """Where it comes among the findings."""
+
+    def find(self, seen: Seen, task: Task) -> list[Finding]:
+        """What there is to say of a photo."""
+        ...
+
+
 @cache
-def _kinds() -> tuple[ModuleType, ...]:
+def _kinds() -> tuple[FindingKind, ...]:
     """Every kind of finding, in the order in which they are looked for."""
     names = sorted(info.name for info in pkgutil.iter_modules(folder.__path__))
-    found = [importlib.import_module(f"{folder.__name__}.{name}") for name in names]
+    found = [cast(FindingKind, importlib.import_module(f"{folder.__name__}.{name}")) for name in names]
     return tuple(sorted(found, key=lambda module: module.PLACE))
 
 

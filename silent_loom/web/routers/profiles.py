@@ -10,7 +10,7 @@ from silent_loom.core.base.errors import LoomError
 from silent_loom.core.delivery.naming import TOKENS
 from silent_loom.core.delivery.profile import Profile
 from silent_loom.core.delivery.shelf import MOST, as_text, known, profile, profiles, read_profile
-from silent_loom.core.files.write import DEPTHS
+from silent_loom.core.files.formats import DEPTHS
 from silent_loom.core.weave import threads
 from silent_loom.web.common import Bench
 

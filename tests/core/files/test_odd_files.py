@@ -168,7 +168,7 @@ def test_a_full_disk_is_said_as_one(tmp_path: Path, monkeypatch: pytest.MonkeyPa
     def fails(*_: object, **__: object) -> None:
         raise failure
 
-    monkeypatch.setattr(write_module, "_encode", fails)
+    monkeypatch.setattr(write_module, "_encoder", lambda _fmt: fails)
     monkeypatch.setattr(write_module.shutil, "disk_usage", lambda _: SimpleNamespace(free=0))
     with pytest.raises(Full, match=r"deck.png: the disk is full. Make room"):
         write(tmp_path / "deck.png", np.zeros((4, 4, 3), np.float32), colour=True)

@@ -1,0 +1,1 @@
+"""How each format is written: a file a format, each with one function ``encode``."""
