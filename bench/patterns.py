@@ -18,8 +18,7 @@ from silent_loom.core.look.meters.seam_meter import seams
 from silent_loom.core.moving.resample import blur, reduce_area
 from silent_loom.core.patterns.bonds import laid
 from silent_loom.core.patterns.cellular import cellular
-from silent_loom.core.patterns.fields import FIELDS
-from silent_loom.core.patterns.ground import Ground
+from silent_loom.core.patterns.ground import FIELDS, Ground
 from silent_loom.core.patterns.hashing import grid
 from silent_loom.core.patterns.laying import beside
 from silent_loom.core.patterns.noise import noise

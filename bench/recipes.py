@@ -13,7 +13,7 @@ import numpy as np
 from bench.patterns import alike, evaluator
 from silent_loom.core.look.meters.seam_meter import seams
 from silent_loom.core.moving.resample import reduce_area
-from silent_loom.core.patterns.fields import FIELDS
+from silent_loom.core.patterns.ground import FIELDS
 from silent_loom.core.weave.rows.dials import knobs, turned
 from silent_loom.core.weave.rows.model import StepEntry, Weave
 from silent_loom.core.weave.rows.saved import shipped

@@ -10,8 +10,7 @@ from numpy.typing import NDArray
 from silent_loom.core.base.images import Floats
 from silent_loom.core.base.kernels import inlined, kernel
 from silent_loom.core.base.parallel import IDLE, Task, over_rows
-from silent_loom.core.patterns.fields import FIELDS
-from silent_loom.core.patterns.ground import Ground
+from silent_loom.core.patterns.ground import FIELDS, Ground
 from silent_loom.core.patterns.hashing import grid, of
 
 AROUND = 3

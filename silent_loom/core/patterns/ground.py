@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
+from silent_loom.core.base.bounded_memory import Memory
 from silent_loom.core.base.images import Floats
 
 
@@ -72,3 +74,13 @@ def whole(count: float, of: int = 1) -> int:
     (6, 8, 1)
     """
     return max(1, math.floor(count / of + 0.5)) * of
+
+
+KEPT_BYTES = 96 << 20
+"""Bytes of fields that are kept at most."""
+LARGEST_KEPT = 32 << 20
+"""Bytes of a field that is worth keeping: a dial waits for 1024 texels, and larger fields are seldom asked for twice."""
+
+FIELDS: Memory[Any, Any] = Memory(most_bytes=KEPT_BYTES, largest=LARGEST_KEPT)
+"""Fields drawn last, of all patterns, kept for the next touch of a dial: most dials of a pattern leave most of its fields as they
+are. Nobody changes what comes of it."""

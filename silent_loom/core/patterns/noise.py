@@ -11,8 +11,7 @@ import numpy as np
 from silent_loom.core.base.images import Floats
 from silent_loom.core.base.kernels import kernel
 from silent_loom.core.base.parallel import IDLE, Task, over_rows
-from silent_loom.core.patterns.fields import FIELDS
-from silent_loom.core.patterns.ground import Ground
+from silent_loom.core.patterns.ground import FIELDS, Ground
 from silent_loom.core.patterns.hashing import grid, numbers, of
 
 Sum = Literal["plain", "ridged", "billowed"]
