@@ -70,7 +70,7 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
         Have all kernels compiled by other processes, or load them, in the background.
     """
     preparation = Preparation()
-    bench, rooms = Workbench(store, preparation=preparation if warm else None), Openings(store)
+    workbench, rooms = Workbench(store, preparation=preparation if warm else None), Openings(store)
 
     @asynccontextmanager
     async def life(_app: FastAPI) -> AsyncIterator[None]:
@@ -80,11 +80,11 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
                     from silent_loom.demo.seed import seed
 
                     seed(store)
-                bench.seeded.set()
+                workbench.seeded.set()
                 if demo:  # so that the library opens on finished pictures
                     for line in store.listed():
                         with suppress(LoomError):  # its card says what is wrong with it
-                            bench.cards.card(line.id, line.head)
+                            workbench.cards.card(line.id, line.head)
                 if warm:
                     preparation.wait_for_all()
                     load_kernels()
@@ -92,22 +92,22 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
                     log.warning(words)
             except Exception:
                 log.exception("preparing failed")
-            bench.seeded.set()
+            workbench.seeded.set()
 
         if warm:
             preparation.start()
-        bench.jobs.resume()
+        workbench.jobs.resume()
         # Most of them wait for their turn; a page that computes nothing must never wait for a thread
         to_thread.current_default_thread_limiter().total_tokens = THREADS
         threading.Thread(target=prepare, name="prepare", daemon=True).start()
         yield
         preparation.stop()
-        bench.close()
+        workbench.close()
         rooms.close()
         store.close()
 
     app = FastAPI(title="Silent Loom", version=__version__, lifespan=life, docs_url=None, redoc_url=None)
-    app.state.bench, app.state.store, app.state.demo = bench, store, demo
+    app.state.works, app.state.store, app.state.demo = workbench, store, demo
     app.state.rooms = rooms
     app.add_middleware(Leaving)
     app.add_middleware(Guard, hosts=hosts or set(), token=token)

@@ -22,7 +22,7 @@ templates.env.globals["icons"] = Markup((Path(__file__).parent / "static/vendor/
 
 
 def _bench(request: Request) -> Workbench:
-    return cast(Workbench, request.app.state.bench)
+    return cast(Workbench, request.app.state.works)
 
 
 def _store(request: Request) -> Store:
@@ -43,5 +43,5 @@ def kept_by(request: Request, key: str, make: Callable[[], bytes]) -> Response:
 
 
 Rooms = Annotated[Openings, Depends(_rooms)]
-Bench = Annotated[Workbench, Depends(_bench)]
+Works = Annotated[Workbench, Depends(_bench)]
 Stored = Annotated[Store, Depends(_store)]

@@ -218,7 +218,7 @@ def test_an_older_question_of_the_same_view_is_given_up(client: TestClient, mate
 
 
 def test_what_is_shown_and_what_is_probed_are_the_cores(client: TestClient, material: dict[str, Any]) -> None:
-    bench, store = client.app.state.bench, client.app.state.store  # type: ignore[attr-defined]
+    bench, store = client.app.state.works, client.app.state.store  # type: ignore[attr-defined]
     weave = store.get(material["id"]).weave
     image = bench.evaluator.ask(weave, "normal", 64)
     path = f"/api/materials/{material['id']}"
@@ -240,7 +240,7 @@ def test_the_form_gets_height_and_normal_at_more_than_8_bits(client: TestClient,
     assert len(np.unique(height)) > 600
     normal = np.frombuffer(raw[20 + 8 * n : 20 + 16 * n], np.float16).reshape(-1, 4)[:, :3].astype(float) * 2 - 1
     assert np.abs(np.linalg.norm(normal, axis=1) - 1).max() < 2e-3
-    bench, store = client.app.state.bench, client.app.state.store  # type: ignore[attr-defined]
+    bench, store = client.app.state.works, client.app.state.store  # type: ignore[attr-defined]
     want = bench.evaluator.ask(store.get(material["id"]).weave, "height", 64).plane().ravel() / 10 + 0.5
     assert np.abs(height - want).max() < 6e-4
 

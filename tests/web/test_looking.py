@@ -213,7 +213,7 @@ def test_a_delivery_with_a_wrong_green_is_found_out(client: TestClient, material
 
 
 def test_a_state_seen_before_shows_at_once_after_a_new_start(client: TestClient, material: dict[str, Any]) -> None:
-    bench = client.app.state.bench  # type: ignore[attr-defined]
+    bench = client.app.state.works  # type: ignore[attr-defined]
     kept = bench.views.glances
     settled = lambda: kept._aside.submit(int).result()  # noqa: E731 - what was put aside before is done then
     seen = pixels(asked(client, material, "map", size=512))
@@ -241,7 +241,7 @@ def test_only_as_many_glances_are_kept_as_are_worth_their_room(
 ) -> None:
     from silent_loom.work.looking import glances
 
-    kept = client.app.state.bench.views.glances  # type: ignore[attr-defined]
+    kept = client.app.state.works.views.glances  # type: ignore[attr-defined]
     monkeypatch.setattr(glances, "MOST", 2)
     for n in range(4):
         kept._write(kept.folder / f"a{n}.0_1", b"x")

@@ -16,7 +16,7 @@ from silent_loom.core.delivery.shelf import known, profile
 from silent_loom.core.screen.display import rgba
 from silent_loom.core.weave.threads import check_name
 from silent_loom.store.states import Missing
-from silent_loom.web.common import Bench, Stored
+from silent_loom.web.common import Stored, Works
 from silent_loom.web.routers.maps import Ask
 from silent_loom.work.giving.delivering import order_of
 from silent_loom.work.workbench import Workbench
@@ -25,12 +25,12 @@ router = APIRouter()
 
 
 @router.get("/api/materials/{ident}/deliveries")
-def listing(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
+def listing(ident: str, works: Works, store: Stored) -> dict[str, Any]:
     """What can be delivered, and what was."""
     state = store.get(ident)
-    plan = bench.evaluator.plan(state.weave)
+    plan = works.evaluator.plan(state.weave)
     name = file_name(state.name)
-    own = bench.shelf.all()
+    own = works.shelf.all()
     kinds = [
         {
             "name": p.name,
@@ -39,7 +39,7 @@ def listing(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
             "own": p.name in own,
             "files": [*file_names(p, name, plan.threads), *(f"{name}.{m}" for m in p.models)],
         }
-        for p in known(bench.shelf.folder).values()
+        for p in known(works.shelf.folder).values()
     ]
     done = [
         {
@@ -84,44 +84,44 @@ class Order(BaseModel):
         made = order_of(self.size, self.supersample, self.lost_length, self.lit, self.skip_constant, self.two_sided)
         return replace(made, memory=round(self.memory_gb * 1e9), leave=self.leave)
 
-    def wanted(self, bench: Workbench) -> Profile:
-        return profile(self.profile, bench.shelf.folder) if isinstance(self.profile, str) else self.profile
+    def wanted(self, works: Workbench) -> Profile:
+        return profile(self.profile, works.shelf.folder) if isinstance(self.profile, str) else self.profile
 
 
 @router.post("/api/materials/{ident}/forecast")
-def forecast(ident: str, body: Order, bench: Bench) -> dict[str, Any]:
+def forecast(ident: str, body: Order, works: Works) -> dict[str, Any]:
     """What a bake will make, from a quick one."""
-    return bench.fitting.forecast(ident, body.wanted(bench), body.order(), body.view, body.sequence)
+    return works.fitting.forecast(ident, body.wanted(works), body.order(), body.view, body.sequence)
 
 
 @router.post("/api/materials/{ident}/losses")
-def losses(ident: str, body: Order, bench: Bench) -> dict[str, Any]:
+def losses(ident: str, body: Order, works: Works) -> dict[str, Any]:
     """What is lost at the size of a bake, map by map, with the worst place of each."""
-    return bench.fitting.losses(ident, body.wanted(bench), body.size, body.view, body.sequence)
+    return works.fitting.losses(ident, body.wanted(works), body.size, body.view, body.sequence)
 
 
 @router.post("/api/materials/{ident}/tried")
-def tried(ident: str, body: Order, bench: Bench) -> dict[str, Any]:
+def tried(ident: str, body: Order, works: Works) -> dict[str, Any]:
     """A profile on this material: packed pictures, sizes, graphics memory, whether its receiver takes it."""
-    return bench.fitting.tried(ident, body.wanted(bench), body.size, body.view, body.sequence)
+    return works.fitting.tried(ident, body.wanted(works), body.size, body.view, body.sequence)
 
 
 @router.post("/api/materials/{ident}/deliver", status_code=202)
-def deliver(ident: str, body: Order, bench: Bench) -> dict[str, Any]:
+def deliver(ident: str, body: Order, works: Works) -> dict[str, Any]:
     """Start making a zip."""
-    return bench.delivering.deliver(ident, body.wanted(bench), body.order(), body.source).as_dict()
+    return works.delivering.deliver(ident, body.wanted(works), body.order(), body.source).as_dict()
 
 
 @router.post("/api/deliveries/{delivery}/proof", status_code=202)
-def proof(delivery: str, bench: Bench) -> dict[str, Any]:
+def proof(delivery: str, works: Works) -> dict[str, Any]:
     """Start reading a delivery back, to hold it against the live material."""
-    return bench.delivering.prove(delivery).as_dict()
+    return works.delivering.prove(delivery).as_dict()
 
 
 @router.delete("/api/deliveries/{delivery}", status_code=204)
-def throw_away(delivery: str, bench: Bench) -> None:
+def throw_away(delivery: str, works: Works) -> None:
     """Take a delivery off the list and off the disk."""
-    bench.delivering.throw_away(delivery)
+    works.delivering.throw_away(delivery)
 
 
 class Received(Ask):
@@ -131,9 +131,9 @@ class Received(Ask):
 
 
 @router.post("/api/deliveries/{delivery}/map")
-def received_map(delivery: str, body: Received, bench: Bench) -> Response:
+def received_map(delivery: str, body: Received, works: Works) -> Response:
     """A map of a delivery as RGBA bytes; see the map of a material."""
-    image, meaning = bench.receiving.one(delivery, check_name(body.thread), body.size, body.mistake)
+    image, meaning = works.receiving.one(delivery, check_name(body.thread), body.size, body.mistake)
     headers = {
         "x-width": str(image.width),
         "x-height": str(image.height),
@@ -145,24 +145,24 @@ def received_map(delivery: str, body: Received, bench: Bench) -> Response:
 
 
 @router.post("/api/deliveries/{delivery}/form")
-def received_form(delivery: str, body: Received, bench: Bench) -> Response:
+def received_form(delivery: str, body: Received, works: Works) -> Response:
     """Everything the form view draws a delivery with."""
-    return Response(bench.receiving.form(delivery, body.size, body.mistake), media_type="application/octet-stream")
+    return Response(works.receiving.form(delivery, body.size, body.mistake), media_type="application/octet-stream")
 
 
 @router.get("/api/jobs")
-def jobs(bench: Bench) -> dict[str, Any]:
-    return {"jobs": [j.as_dict() for j in reversed(bench.jobs.all())]}
+def jobs(works: Works) -> dict[str, Any]:
+    return {"jobs": [j.as_dict() for j in reversed(works.jobs.all())]}
 
 
 @router.get("/api/jobs/{job}")
-def one(job: str, bench: Bench) -> dict[str, Any]:
-    return bench.jobs.get(job).as_dict()
+def one(job: str, works: Works) -> dict[str, Any]:
+    return works.jobs.get(job).as_dict()
 
 
 @router.post("/api/jobs/{job}/cancel")
-def cancel(job: str, bench: Bench) -> dict[str, Any]:
-    return bench.jobs.cancel(job).as_dict()
+def cancel(job: str, works: Works) -> dict[str, Any]:
+    return works.jobs.cancel(job).as_dict()
 
 
 @router.get("/api/deliveries/{delivery}/file")

@@ -12,13 +12,13 @@ from silent_loom.core.base.errors import LoomError
 from silent_loom.demo import seed
 from silent_loom.store.states import Listed
 from silent_loom.store.store import Store
-from silent_loom.web.common import Bench, Stored, kept_by, templates
+from silent_loom.web.common import Stored, Works, kept_by, templates
 from silent_loom.work.workbench import Workbench
 
 router = APIRouter()
 
 
-def card(bench: Workbench, store: Store, line: Listed) -> dict[str, Any]:
+def card(works: Workbench, store: Store, line: Listed) -> dict[str, Any]:
     """What a card shows; a material whose present state cannot be read is shown as such, and stands in nobody's way."""
     return {
         "id": line.id,
@@ -27,13 +27,13 @@ def card(bench: Workbench, store: Store, line: Listed) -> dict[str, Any]:
         "changed": line.updated_at.isoformat(),
         "origin": asdict(line.origin),
         "binned": line.deleted_at is not None,
-        **_facts(bench, store, line),
+        **_facts(works, store, line),
     }
 
 
-def _facts(bench: Workbench, store: Store, line: Listed) -> dict[str, Any]:
+def _facts(works: Workbench, store: Store, line: Listed) -> dict[str, Any]:
     """What its weave says; kept by its state, which never changes."""
-    known = bench.cards.facts.get(line.head)
+    known = works.cards.facts.get(line.head)
     if known is not None:
         return known
     found: dict[str, Any] = {"source": "", "photo_row": "", "size_mm": (0.0, 0.0), "steps": 0, "error": "", "broken": False}
@@ -41,7 +41,7 @@ def _facts(bench: Workbench, store: Store, line: Listed) -> dict[str, Any]:
         weave = store.weave_at(line.id, line.head)
         photo = weave.able("photo")
         source = weave.sources.get(photo.settings.get("source", "")) if photo else None
-        plan = bench.evaluator.plan(weave)
+        plan = works.evaluator.plan(weave)
         found |= {
             "source": source.name if source else next((s.name for s in weave.sources.values()), ""),
             "photo_row": photo.id if photo and source else "",
@@ -52,36 +52,36 @@ def _facts(bench: Workbench, store: Store, line: Listed) -> dict[str, Any]:
     except LoomError as error:
         return {**found, "error": str(error), "broken": True}
     if not found["error"]:  # an error may lie in a file that somebody puts back
-        bench.cards.facts.put(line.head, found)
+        works.cards.facts.put(line.head, found)
     return found
 
 
 @router.get("/")
-def page(request: Request, bench: Bench, store: Stored) -> Response:
+def page(request: Request, works: Works, store: Stored) -> Response:
     try_photo = seed.TO_TRY if request.app.state.demo else None
     return templates.TemplateResponse(request, "library.html", {"try_photo": try_photo})
 
 
 @router.get("/api/materials")
-def cards(bench: Bench, store: Stored, binned: bool = False) -> dict[str, Any]:
+def cards(works: Works, store: Stored, binned: bool = False) -> dict[str, Any]:
     """All materials, the one changed last first."""
     return {
-        "materials": [card(bench, store, line) for line in store.listed(binned=binned)],
+        "materials": [card(works, store, line) for line in store.listed(binned=binned)],
         "in_bin": store.count(binned=True),
-        "ready": bench.seeded.is_set(),
+        "ready": works.seeded.is_set(),
     }
 
 
 @router.get("/api/preparing")
-def preparing(bench: Bench) -> dict[str, Any]:
+def preparing(works: Works) -> dict[str, Any]:
     """How many kernels are compiled, of how many; ``done`` once all are, or nothing was to be done."""
-    return bench.desk.preparation.state() if bench.desk.preparation is not None else {"ready": 0, "of": 0, "done": True}
+    return works.desk.preparation.state() if works.desk.preparation is not None else {"ready": 0, "of": 0, "done": True}
 
 
 @router.get("/api/materials/{ident}/card.png")
-def picture(ident: str, bench: Bench, request: Request, entry: int) -> Response:
+def picture(ident: str, works: Works, request: Request, entry: int) -> Response:
     """The picture on a card; named by what it shows, so that a browser keeps it exactly as long as that is the same."""
-    return kept_by(request, bench.cards.card_key(ident, entry), lambda: bench.cards.card(ident, entry))
+    return kept_by(request, works.cards.card_key(ident, entry), lambda: works.cards.card(ident, entry))
 
 
 @router.get("/demo/{name}.jpg")

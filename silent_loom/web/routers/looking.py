@@ -14,7 +14,7 @@ from silent_loom.core.screen.charts import CHARTS
 from silent_loom.core.weave.threads import check_name
 from silent_loom.store.models import ModelFacts
 from silent_loom.store.snapshots import SnapshotFacts
-from silent_loom.web.common import Bench, kept_by
+from silent_loom.web.common import Works, kept_by
 from silent_loom.web.routers.maps import Ask, Look, TrialAsk
 from silent_loom.work.looking.comparing import Side
 from silent_loom.work.looking.sight import ROLES, Sight, Trial, place_of
@@ -27,9 +27,9 @@ def _snapshot(facts: SnapshotFacts) -> dict[str, Any]:
 
 
 @router.get("/api/materials/{ident}/snapshots")
-def snapshots(ident: str, bench: Bench) -> dict[str, Any]:
+def snapshots(ident: str, works: Works) -> dict[str, Any]:
     """All snapshots of a material, the newest first."""
-    return {"snapshots": [_snapshot(s) for s in bench.snapshots.of(ident)]}
+    return {"snapshots": [_snapshot(s) for s in works.snapshots.of(ident)]}
 
 
 class Keep(BaseModel):
@@ -42,27 +42,27 @@ class Keep(BaseModel):
 
 
 @router.post("/api/materials/{ident}/snapshots", status_code=201)
-def keep(ident: str, body: Keep, bench: Bench) -> dict[str, Any]:
+def keep(ident: str, body: Keep, works: Works) -> dict[str, Any]:
     """Keep a state under a name."""
-    return _snapshot(bench.snapshots.keep(ident, body.name, body.entry))
+    return _snapshot(works.snapshots.keep(ident, body.name, body.entry))
 
 
 @router.post("/api/materials/{ident}/snapshots/{snapshot}/rename")
-def rename(ident: str, snapshot: str, body: Keep, bench: Bench) -> dict[str, Any]:
+def rename(ident: str, snapshot: str, body: Keep, works: Works) -> dict[str, Any]:
     """Another name for a snapshot."""
-    return _snapshot(bench.snapshots.rename(ident, snapshot, body.name))
+    return _snapshot(works.snapshots.rename(ident, snapshot, body.name))
 
 
 @router.delete("/api/materials/{ident}/snapshots/{snapshot}", status_code=204)
-def forget(ident: str, snapshot: str, bench: Bench) -> None:
+def forget(ident: str, snapshot: str, works: Works) -> None:
     """Take the name off a state; the state stays in the history."""
-    bench.snapshots.forget(ident, snapshot)
+    works.snapshots.forget(ident, snapshot)
 
 
 @router.get("/api/materials/{ident}/state.png")
-def picture(ident: str, bench: Bench, request: Request, entry: int) -> Response:
+def picture(ident: str, works: Works, request: Request, entry: int) -> Response:
     """A state under light, small."""
-    return kept_by(request, bench.cards.card_key(ident, entry), lambda: bench.cards.snapshot(ident, entry))
+    return kept_by(request, works.cards.card_key(ident, entry), lambda: works.cards.snapshot(ident, entry))
 
 
 class Other(Look):
@@ -91,24 +91,24 @@ class DifferenceAsk(BaseModel):
 
 
 @router.post("/api/materials/{ident}/difference")
-def difference(ident: str, body: DifferenceAsk, bench: Bench) -> Response:
+def difference(ident: str, body: DifferenceAsk, works: Works) -> Response:
     """The difference as RGB bytes, its numbers in ``x-facts`` as JSON."""
-    raw, facts = bench.comparing.difference(
+    raw, facts = works.comparing.difference(
         ident, check_name(body.thread), body.size, body.one.side(), body.other.side(), body.view, body.sequence
     )
     return Response(raw, media_type="application/octet-stream", headers={"x-facts": json.dumps(facts)})
 
 
 @router.post("/api/materials/{ident}/spread")
-def spread(ident: str, body: Ask, bench: Bench) -> dict[str, Any]:
+def spread(ident: str, body: Ask, works: Works) -> dict[str, Any]:
     """How the values of a map are spread, below any row."""
-    return bench.reading.spread(ident, check_name(body.thread), body.size, body.below, **body.how())
+    return works.reading.spread(ident, check_name(body.thread), body.size, body.below, **body.how())
 
 
 @router.get("/api/materials/{ident}/colours.png")
 def colours(
     ident: str,
-    bench: Bench,
+    works: Works,
     thread: str = "base",
     size: int = Query(512, ge=8, le=4096),
     below: str | None = None,
@@ -116,7 +116,7 @@ def colours(
     chart_below: str = "",
 ) -> Response:
     """How the colours of a map are spread over hue and chroma, as a PNG with transparency."""
-    body = bench.reading.colours(ident, check_name(thread), size, below, sight=Sight(chart=chart, below=chart_below))
+    body = works.reading.colours(ident, check_name(thread), size, below, sight=Sight(chart=chart, below=chart_below))
     return Response(body, media_type="image/png", headers={"cache-control": "no-store"})
 
 
@@ -127,10 +127,10 @@ def looking() -> dict[str, Any]:
 
 
 @router.post("/api/materials/{ident}/trial")
-def trial(ident: str, body: TrialAsk, bench: Bench) -> dict[str, Any]:
+def trial(ident: str, body: TrialAsk, works: Works) -> dict[str, Any]:
     """The change that keeps a trial: a step with its settings and its place."""
     row = Trial(**body.model_dump()).row()
-    place = place_of(bench.store.get(ident).weave, body.role)
+    place = place_of(works.store.get(ident).weave, body.role)
     return {"kind": "add", "step": row.step, "settings": row.settings, "to": place}
 
 
@@ -139,25 +139,25 @@ def _model(facts: ModelFacts) -> dict[str, Any]:
 
 
 @router.get("/api/models")
-def models(bench: Bench) -> dict[str, Any]:
+def models(works: Works) -> dict[str, Any]:
     """All models to look at materials on."""
-    return {"models": [_model(m) for m in bench.models.all()]}
+    return {"models": [_model(m) for m in works.models.all()]}
 
 
 @router.post("/api/models", status_code=201)
-def add_model(bench: Bench, model: UploadFile = File()) -> dict[str, Any]:
+def add_model(works: Works, model: UploadFile = File()) -> dict[str, Any]:
     """A model of one's own: OBJ or GLB."""
-    return _model(bench.models.add(model.file, PurePath(model.filename or "model").name))
+    return _model(works.models.add(model.file, PurePath(model.filename or "model").name))
 
 
 @router.get("/api/models/{ident}/mesh")
-def mesh(ident: str, bench: Bench) -> Response:
+def mesh(ident: str, works: Works) -> Response:
     """Its triangles: see `Mesh.packed`; whether it brought its own UV in ``x-own-uv``."""
-    found = bench.models.mesh(ident)
+    found = works.models.mesh(ident)
     return Response(found.packed(), media_type="application/octet-stream", headers={"x-own-uv": str(int(found.own_uv))})
 
 
 @router.delete("/api/models/{ident}", status_code=204)
-def forget_model(ident: str, bench: Bench) -> None:
+def forget_model(ident: str, works: Works) -> None:
     """Take a model out."""
-    bench.models.forget(ident)
+    works.models.forget(ident)

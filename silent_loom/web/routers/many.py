@@ -10,7 +10,7 @@ from fastapi import APIRouter, File, Response, UploadFile
 from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.base.errors import SettingError
-from silent_loom.web.common import Bench, Stored
+from silent_loom.web.common import Stored, Works
 from silent_loom.web.routers.materials import shown
 from silent_loom.work.many.variations import choice_of
 
@@ -48,22 +48,22 @@ class BatchBody(BaseModel):
 
 
 @router.post("/api/batches", status_code=202)
-def begin(body: BatchBody, bench: Bench) -> dict[str, Any]:
+def begin(body: BatchBody, works: Works) -> dict[str, Any]:
     """Begin a batch: a job whose result grows with every photo."""
     photos = [(p.digest, p.name) for p in body.photos]
-    return bench.batches.begin(body.recipe, photos, body.profiles, body.size, body.seed, body.dials).as_dict()
+    return works.batches.begin(body.recipe, photos, body.profiles, body.size, body.seed, body.dials).as_dict()
 
 
 @router.get("/api/batches")
-def batches(bench: Bench) -> dict[str, Any]:
+def batches(works: Works) -> dict[str, Any]:
     """Every batch there was, the newest first."""
-    return {"batches": [j.as_dict() for j in reversed(bench.jobs.all()) if j.kind == "batch"]}
+    return {"batches": [j.as_dict() for j in reversed(works.jobs.all()) if j.kind == "batch"]}
 
 
 @router.get("/api/materials/{ident}/variations")
-def about(ident: str, bench: Bench) -> dict[str, Any]:
+def about(ident: str, works: Works) -> dict[str, Any]:
     """What of a material can vary."""
-    return bench.variations.about(ident)
+    return works.variations.about(ident)
 
 
 class SheetBody(BaseModel):
@@ -79,19 +79,19 @@ class SheetBody(BaseModel):
 
 
 @router.post("/api/materials/{ident}/variations")
-def sheet(ident: str, body: SheetBody, bench: Bench) -> dict[str, Any]:
+def sheet(ident: str, body: SheetBody, works: Works) -> dict[str, Any]:
     """A sheet of variations; their pictures are asked for one by one."""
-    return bench.variations.sheet(ident, body.count, body.dials, body.spread, body.seeds, body.first)
+    return works.variations.sheet(ident, body.count, body.dials, body.spread, body.seeds, body.first)
 
 
 @router.get("/api/materials/{ident}/variation.png")
-def picture(ident: str, bench: Bench, entry: int, choice: str, size: Literal["small", "large"] = "small") -> Response:
+def picture(ident: str, works: Works, entry: int, choice: str, size: Literal["small", "large"] = "small") -> Response:
     """One variation under light; the choice is JSON as the sheet gave it."""
     try:
         told = choice_of(json.loads(choice))
     except (ValueError, TypeError, AttributeError):
         raise SettingError("this is no variation", choice[:80], "Take one of the sheet.") from None
-    body = bench.variations.picture(ident, entry, told, size)
+    body = works.variations.picture(ident, entry, told, size)
     return Response(body, media_type="image/png", headers={"cache-control": "private, max-age=3600"})
 
 
@@ -109,7 +109,7 @@ class Kept(BaseModel):
 
 
 @router.post("/api/materials/{ident}/variation")
-def keep(ident: str, body: Kept, bench: Bench) -> dict[str, Any]:
+def keep(ident: str, body: Kept, works: Works) -> dict[str, Any]:
     """Make a variation the present state, or a material of its own."""
     choice = choice_of(body.model_dump(exclude={"entry", "anew"}))
-    return shown(bench, bench.variations.keep(ident, body.entry, choice, body.anew))
+    return shown(works, works.variations.keep(ident, body.entry, choice, body.anew))

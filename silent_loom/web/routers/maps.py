@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from silent_loom.core.screen.changes import SIDE
 from silent_loom.core.screen.reading import Part
 from silent_loom.core.weave.threads import check_name
-from silent_loom.web.common import Bench, kept_by
+from silent_loom.web.common import Works, kept_by
 from silent_loom.work.desk import Draft
 from silent_loom.work.looking.sight import Sight, Trial
 from silent_loom.work.views import MapFacts
@@ -72,14 +72,14 @@ class Ask(Look):
 
 
 @router.post("/map")
-def map_raw(ident: str, body: Ask, bench: Bench) -> Response:
+def map_raw(ident: str, body: Ask, works: Works) -> Response:
     """A map as RGBA bytes; width, height, millimetres and its key in the headers.
 
     To a view that says which picture it has (``have``), the blocks that differ are answered one after another, their side,
     columns and rows in ``x-blocks``: ``128 3,4 4,4``.
     """
     shown: dict[str, Any] = {"below": body.below, "part": body.part, "clipped": body.clipped}
-    raw, facts = bench.views.map_rgba(ident, check_name(body.thread), body.size, have=body.have, **shown, **body.how())
+    raw, facts = works.views.map_rgba(ident, check_name(body.thread), body.size, have=body.have, **shown, **body.how())
     headers = _headers(facts)
     if facts.blocks is not None:
         headers["x-from"] = body.have
@@ -88,11 +88,11 @@ def map_raw(ident: str, body: Ask, bench: Bench) -> Response:
 
 
 @router.post("/glance")
-def glance(ident: str, body: Ask, bench: Bench) -> Response:
+def glance(ident: str, body: Ask, works: Works) -> Response:
     """A small picture of a map in a state that was seen before, as `map_raw` answers, without a key; 204 where there is none."""
     if body.part or body.clipped or body.settings is not None:
         return Response(status_code=204)
-    found = bench.views.glance(ident, check_name(body.thread), below=body.below, sight=body.sight(), entry=body.entry)
+    found = works.views.glance(ident, check_name(body.thread), below=body.below, sight=body.sight(), entry=body.entry)
     if found is None:
         return Response(status_code=204)
     return Response(found[0], media_type="application/octet-stream", headers=_headers(found[1]))
@@ -122,30 +122,36 @@ class WindowAsk(Look):
 
 
 @router.post("/window")
-def window(ident: str, body: WindowAsk, bench: Bench) -> Response:
+def window(ident: str, body: WindowAsk, works: Works) -> Response:
     """A part of a map at the size of a bake as RGBA bytes; where it lies and its key in the headers."""
     how: dict[str, Any] = {"sight": body.sight(), "entry": body.entry, "view": body.view, "sequence": body.sequence}
     shown: dict[str, Any] = {"part": body.part, "clipped": body.clipped}
-    raw, facts = window_rgba(bench.desk, ident, check_name(body.thread), body.size, body.box, **shown, **how)
+    raw, facts = window_rgba(works.desk, ident, check_name(body.thread), body.size, body.box, **shown, **how)
     headers = {"x-box": " ".join(map(str, facts.box)), "x-key": facts.key, "x-whole-above": quote(facts.whole_above)}
     return Response(raw, media_type="application/octet-stream", headers=headers)
 
 
 @router.post("/form")
-def form(ident: str, body: Ask, bench: Bench) -> Response:
+def form(ident: str, body: Ask, works: Works) -> Response:
     """Everything the form view draws with (see `Workbench.form`)."""
     unlit = check_name(body.unlit) if body.unlit else ""
-    return Response(bench.views.form(ident, body.size, unlit=unlit, **body.how()), media_type="application/octet-stream")
+    return Response(works.views.form(ident, body.size, unlit=unlit, **body.how()), media_type="application/octet-stream")
 
 
 @router.get("/map/{thread}.png")
 def map_png(
-    ident: str, thread: str, bench: Bench, request: Request, size: int = _Size, below: str | None = None, entry: int | None = None
+    ident: str,
+    thread: str,
+    works: Works,
+    request: Request,
+    size: int = _Size,
+    below: str | None = None,
+    entry: int | None = None,
 ) -> Response:
     """A map as an 8-bit PNG, named by what it shows."""
     name = check_name(thread)
-    key = bench.views.map_key(ident, name, size, below=below, entry=entry)
-    return kept_by(request, key, lambda: bench.views.map_png(ident, name, size, below=below, entry=entry))
+    key = works.views.map_key(ident, name, size, below=below, entry=entry)
+    return kept_by(request, key, lambda: works.views.map_png(ident, name, size, below=below, entry=entry))
 
 
 class ProbeAsk(Ask):
@@ -155,21 +161,21 @@ class ProbeAsk(Ask):
 
 
 @router.post("/probe")
-def probe(ident: str, body: ProbeAsk, bench: Bench) -> dict[str, Any]:
+def probe(ident: str, body: ProbeAsk, works: Works) -> dict[str, Any]:
     """Exact values at a place of a map."""
-    return bench.views.probe(ident, check_name(body.thread), body.u, body.v, body.size, below=body.below, **body.how())
+    return works.views.probe(ident, check_name(body.thread), body.u, body.v, body.size, below=body.below, **body.how())
 
 
 @router.post("/histogram")
-def counts(ident: str, body: Ask, bench: Bench) -> dict[str, Any]:
+def counts(ident: str, body: Ask, works: Works) -> dict[str, Any]:
     """Histogram of a thread; with ``below`` of it as it comes into that row."""
-    return {"channels": bench.views.counts(ident, check_name(body.thread), body.size, above=body.below, **body.how())}
+    return {"channels": works.views.counts(ident, check_name(body.thread), body.size, above=body.below, **body.how())}
 
 
 @router.get("/figures")
-def figures(ident: str, bench: Bench, entry: int | None = None, view: str = "", sequence: int = 0) -> dict[str, Any]:
+def figures(ident: str, works: Works, entry: int | None = None, view: str = "", sequence: int = 0) -> dict[str, Any]:
     """Seams, evenness, repetition, and warnings of maps and rows."""
-    return bench.figures.figures(ident, entry=entry, view=view, sequence=sequence)
+    return works.figures.figures(ident, entry=entry, view=view, sequence=sequence)
 
 
 def _png(body: bytes) -> Response:
@@ -177,33 +183,33 @@ def _png(body: bytes) -> Response:
 
 
 @router.get("/light.png")
-def light(ident: str, bench: Bench, step_id: str | None = None) -> Response:
+def light(ident: str, works: Works, step_id: str | None = None) -> Response:
     """The uneven light of the photo, or what a row takes out, as a picture."""
-    return _png(bench.mending.light_picture(ident, step_id))
+    return _png(works.mending.light_picture(ident, step_id))
 
 
 @router.get("/seams.png")
-def seam_heat(ident: str, bench: Bench, size: int = Query(1024, ge=64, le=2048)) -> Response:
+def seam_heat(ident: str, works: Works, size: int = Query(1024, ge=64, le=2048)) -> Response:
     """Where joins still show."""
-    return _png(bench.mending.seam_heat(ident, size))
+    return _png(works.mending.seam_heat(ident, size))
 
 
 @router.get("/spots")
-def spots(ident: str, bench: Bench) -> dict[str, Any]:
+def spots(ident: str, works: Works) -> dict[str, Any]:
     """What repetition will show."""
-    return bench.mending.spots(ident)
+    return works.mending.spots(ident)
 
 
 @router.get("/cells.png")
 def cells(
     ident: str,
-    bench: Bench,
+    works: Works,
     step_id: str,
     what: Literal["cells", "before", "chart"] = "cells",
     size: int = Query(640, ge=64, le=2048),
 ) -> Response:
     """The cells of a break-up by themselves, or a test chart before and after it."""
-    return _png(bench.mending.cells(ident, step_id, what, size))
+    return _png(works.mending.cells(ident, step_id, what, size))
 
 
 class OneStep(BaseModel):
@@ -215,22 +221,22 @@ class OneStep(BaseModel):
 
 
 @router.post("/cell-sizes")
-def cell_sizes(ident: str, body: OneStep, bench: Bench) -> dict[str, Any]:
+def cell_sizes(ident: str, body: OneStep, works: Works) -> dict[str, Any]:
     """A break-up with cells of three sizes, to compare."""
-    return {"sizes": bench.mending.cell_sizes(ident, body.step_id)}
+    return {"sizes": works.mending.cell_sizes(ident, body.step_id)}
 
 
 @router.post("/pick")
-def pick(ident: str, body: Ask, bench: Bench) -> dict[str, Any]:
+def pick(ident: str, body: Ask, works: Works) -> dict[str, Any]:
     """The light at a place of what comes into a row."""
-    return {"light": bench.mending.pick(ident, body.below or "", body.u, body.v)}
+    return {"light": works.mending.pick(ident, body.below or "", body.u, body.v)}
 
 
 @router.get("/photo.jpg")
-def photo(ident: str, bench: Bench, step_id: str, size: int = Query(1400, ge=64, le=4096)) -> Response:
+def photo(ident: str, works: Works, step_id: str, size: int = Query(1400, ge=64, le=4096)) -> Response:
     """The photo of a row as it came, upright, for placing corners on it."""
     return Response(
-        bench.mending.photo(ident, step_id, size),
+        works.mending.photo(ident, step_id, size),
         media_type="image/jpeg",
         headers={"cache-control": "max-age=3600"},
     )

@@ -1,4 +1,4 @@
-"""One material: its bench, its changes, its history."""
+"""One material: its works, its changes, its history."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from silent_loom.core.weave.rows.ready import ready
 from silent_loom.core.weave.rows.recipes import begun
 from silent_loom.store.states import Origin, State
 from silent_loom.web import describe
-from silent_loom.web.common import Bench, Stored, templates
+from silent_loom.web.common import Stored, Works, templates
 from silent_loom.work.changes.cures import cured
 from silent_loom.work.changes.making import AnyChange, make
 from silent_loom.work.changes.of_rows import OtherPhoto
@@ -27,9 +27,9 @@ from silent_loom.work.workbench import Workbench
 router = APIRouter()
 
 
-def shown(bench: Workbench, state: State) -> dict[str, Any]:
+def shown(works: Workbench, state: State) -> dict[str, Any]:
     """A material as the bench draws it."""
-    plan = bench.evaluator.plan(state.weave)
+    plan = works.evaluator.plan(state.weave)
     return {
         "id": state.id,
         "name": state.name,
@@ -40,7 +40,7 @@ def shown(bench: Workbench, state: State) -> dict[str, Any]:
         "can_redo": state.can_redo,
         "changed": state.updated_at.isoformat(),
         "origin": asdict(state.origin),
-        "weave": describe.weave(state.weave, plan, bench.evaluator.costs),
+        "weave": describe.weave(state.weave, plan, works.evaluator.costs),
     }
 
 
@@ -58,7 +58,7 @@ def steps() -> dict[str, Any]:
 
 
 @router.post("/api/materials", status_code=201)
-def create(bench: Bench, store: Stored, photo: UploadFile = File(), name: str = Form("")) -> dict[str, Any]:
+def create(works: Works, store: Stored, photo: UploadFile = File(), name: str = Form("")) -> dict[str, Any]:
     """A new material from a photo."""
     file = PurePath(photo.filename or "pasted.png").name
     digest, picture = store.add_source(photo.file, file)
@@ -67,20 +67,20 @@ def create(bench: Bench, store: Stored, photo: UploadFile = File(), name: str = 
     weave = weave_for(picture, store.blobs.path(digest), digest)
     weave = weave.model_copy(update={"sources": {digest: ref}})
     state = store.create(title, weave, f"Begun from {file}")
-    return {**shown(bench, state), "warnings": list(picture.warnings)}
+    return {**shown(works, state), "warnings": list(picture.warnings)}
 
 
 @router.get("/api/materials/{ident}")
-def get(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
+def get(ident: str, works: Works, store: Stored) -> dict[str, Any]:
     """A material as it stands."""
-    return shown(bench, store.get(ident))
+    return shown(works, store.get(ident))
 
 
 @router.post("/api/materials/{ident}/change")
-def change(ident: str, body: AnyChange, bench: Bench, store: Stored) -> dict[str, Any]:
+def change(ident: str, body: AnyChange, works: Works, store: Stored) -> dict[str, Any]:
     """Make one change; it becomes one entry of the history. Laid on the state that the window saw: if the material has moved on
     meanwhile, the change is kept beside the line."""
-    return shown(bench, make(store, bench.evaluator, ident, body))
+    return shown(works, make(store, works.evaluator, ident, body))
 
 
 @router.get("/api/materials/{ident}/rows")
@@ -92,16 +92,21 @@ def rows(ident: str, store: Stored, ids: str) -> dict[str, Any]:
 
 @router.post("/api/materials/{ident}/photo")
 def other_photo(
-    ident: str, bench: Bench, store: Stored, photo: UploadFile = File(), base: int = Form(), step_id: str = Form()
+    ident: str, works: Works, store: Stored, photo: UploadFile = File(), base: int = Form(), step_id: str = Form()
 ) -> dict[str, Any]:
     """Put another photo through the same weave."""
     digest, _ = store.add_source(photo.file, PurePath(photo.filename or "pasted.png").name)
-    return change(ident, OtherPhoto(base=base, step_id=step_id, digest=digest), bench, store)
+    return change(ident, OtherPhoto(base=base, step_id=step_id, digest=digest), works, store)
 
 
 @router.post("/api/materials/{ident}/again", status_code=201)
 def again(
-    ident: str, bench: Bench, store: Stored, photo: UploadFile = File(), name: str = Form(""), keep_corners: bool = Form(False)
+    ident: str,
+    works: Works,
+    store: Stored,
+    photo: UploadFile = File(),
+    name: str = Form(""),
+    keep_corners: bool = Form(False),
 ) -> dict[str, Any]:
     """A new material: another photo through the weave of this one, which stays as it is."""
     file = PurePath(photo.filename or "pasted.png").name
@@ -111,17 +116,17 @@ def again(
     weave = through_again(before.weave, digest, ref, keep_corners)
     title = name.strip() or name_of(file, picture)
     state = store.create(title, weave, f"{file} through the weave of {before.name}")
-    return {**shown(bench, state), "warnings": list(picture.warnings)}
+    return {**shown(works, state), "warnings": list(picture.warnings)}
 
 
 @router.post("/api/materials/{ident}/undo")
-def undo(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
-    return shown(bench, store.undo(ident))
+def undo(ident: str, works: Works, store: Stored) -> dict[str, Any]:
+    return shown(works, store.undo(ident))
 
 
 @router.post("/api/materials/{ident}/redo")
-def redo(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
-    return shown(bench, store.redo(ident))
+def redo(ident: str, works: Works, store: Stored) -> dict[str, Any]:
+    return shown(works, store.redo(ident))
 
 
 class GoTo(BaseModel):
@@ -129,15 +134,15 @@ class GoTo(BaseModel):
 
 
 @router.post("/api/materials/{ident}/goto")
-def go_to(ident: str, body: GoTo, bench: Bench, store: Stored) -> dict[str, Any]:
+def go_to(ident: str, body: GoTo, works: Works, store: Stored) -> dict[str, Any]:
     """To any state of the history, undone branches included."""
-    return shown(bench, store.go_to(ident, body.entry))
+    return shown(works, store.go_to(ident, body.entry))
 
 
 @router.post("/api/materials/{ident}/last-readable")
-def last_readable(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
+def last_readable(ident: str, works: Works, store: Stored) -> dict[str, Any]:
     """Back to the newest state that can be read, where the present one cannot."""
-    return shown(bench, store.last_readable(ident))
+    return shown(works, store.last_readable(ident))
 
 
 @router.get("/api/materials/{ident}/history")
@@ -164,8 +169,8 @@ class Name(BaseModel):
 
 
 @router.post("/api/materials/{ident}/rename")
-def rename(ident: str, body: Name, bench: Bench, store: Stored) -> dict[str, Any]:
-    return shown(bench, store.rename(ident, body.name))
+def rename(ident: str, body: Name, works: Works, store: Stored) -> dict[str, Any]:
+    return shown(works, store.rename(ident, body.name))
 
 
 class OriginBody(BaseModel):
@@ -181,9 +186,9 @@ class OriginBody(BaseModel):
 
 
 @router.post("/api/materials/{ident}/origin")
-def set_origin(ident: str, body: OriginBody, bench: Bench, store: Stored) -> dict[str, Any]:
+def set_origin(ident: str, body: OriginBody, works: Works, store: Stored) -> dict[str, Any]:
     """Say where a material came from; it stays with it and goes out with it."""
-    return shown(bench, store.set_origin(ident, Origin(**body.model_dump())))
+    return shown(works, store.set_origin(ident, Origin(**body.model_dump())))
 
 
 class BlankBody(BaseModel):
@@ -198,57 +203,57 @@ class BlankBody(BaseModel):
 
 
 @router.post("/api/materials/blank", status_code=201)
-def blank(body: BlankBody, bench: Bench, store: Stored) -> dict[str, Any]:
+def blank(body: BlankBody, works: Works, store: Stored) -> dict[str, Any]:
     """A new material that starts as one colour, to be painted."""
     values = {"colour": body.colour, "width_mm": body.width_mm, "height_mm": body.height_mm}
     weave = begun("sheet", settings={registry.able("sheet"): values})
-    if (error := bench.evaluator.plan(weave).error()) is not None:
+    if (error := works.evaluator.plan(weave).error()) is not None:
         raise error
-    return shown(bench, store.create(body.name, weave, "Begun as an empty sheet"))
+    return shown(works, store.create(body.name, weave, "Begun as an empty sheet"))
 
 
 _Way = Literal["suggested", "motif", "overlap"]
 
 
 @router.post("/api/materials/{ident}/suggest")
-def suggest(ident: str, bench: Bench, store: Stored, method: _Way = "suggested") -> dict[str, Any]:
+def suggest(ident: str, works: Works, store: Stored, method: _Way = "suggested") -> dict[str, Any]:
     """Let the seamless step be set by what suits the picture; one entry of the history."""
     state = store.get(ident)
-    step_id, settings, why = bench.mending.suggestion(ident, method)
+    step_id, settings, why = works.mending.suggestion(ident, method)
     weave = state.weave.with_settings(step_id, settings)
     words = "Seamless: overlap fitted" if method == "overlap" else f"Seamless suggested: {settings['method']}"
     after = state if weave == state.weave else store.change(ident, state.head, weave, words)
-    return {**shown(bench, after), "why": why}
+    return {**shown(works, after), "why": why}
 
 
 @router.get("/api/materials/{ident}/meeting")
-def meeting(ident: str, bench: Bench) -> dict[str, Any]:
+def meeting(ident: str, works: Works) -> dict[str, Any]:
     """What the seamless step of a photo with courses or a motif is better begun with: a row, its settings, and why; nothing
     where a plain cut chops nothing. It waits until nobody is waiting for a picture."""
-    told = bench.mending.meeting(ident, rank=Rank.ASIDE)
+    told = works.mending.meeting(ident, rank=Rank.ASIDE)
     return {} if told is None else dict(zip(("step_id", "settings", "why"), told, strict=True))
 
 
 @router.post("/api/materials/{ident}/whole-repeats")
-def crop_to_repeats(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
+def crop_to_repeats(ident: str, works: Works, store: Stored) -> dict[str, Any]:
     """Let Straighten keep a whole number of repeats of the motif; one entry of the history."""
     state = store.get(ident)
-    found = bench.mending.whole_repeats(ident)
+    found = works.mending.whole_repeats(ident)
     after = (
         state
         if found.weave == state.weave
         else store.change(ident, state.head, found.weave, f"Straighten: cropped to {found.words}")
     )
-    return {**shown(bench, after), "why": f"{found.words} are kept."}
+    return {**shown(works, after), "why": f"{found.words} are kept."}
 
 
 @router.get("/api/materials/{ident}/report")
-def photo_report(ident: str, bench: Bench, aside: bool = False) -> dict[str, Any]:
+def photo_report(ident: str, works: Works, aside: bool = False) -> dict[str, Any]:
     """What is right and wrong with the photo, the step that mends each, and whether it does so already.
 
     Asked for ``aside``, it waits until nobody is waiting for a picture.
     """
-    return bench.mending.findings(ident, rank=Rank.ASIDE if aside else Rank.TABLE)
+    return works.mending.findings(ident, rank=Rank.ASIDE if aside else Rank.TABLE)
 
 
 class CureBody(BaseModel):
@@ -258,17 +263,17 @@ class CureBody(BaseModel):
 
 
 @router.post("/api/materials/{ident}/cure")
-def cure(ident: str, body: CureBody, bench: Bench, store: Stored) -> dict[str, Any]:
+def cure(ident: str, body: CureBody, works: Works, store: Stored) -> dict[str, Any]:
     """Mend a finding of the photo report by the step it names; added where it is missing."""
-    findings = bench.mending.photo_report(ident).findings
+    findings = works.mending.photo_report(ident).findings
     state = store.get(ident)
     weave, row, words = cured(state.weave, findings, body.code)
-    return {**shown(bench, store.change(ident, state.head, weave, words)), "step_id": row}
+    return {**shown(works, store.change(ident, state.head, weave, words)), "step_id": row}
 
 
 @router.post("/api/materials/{ident}/duplicate", status_code=201)
-def duplicate(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
-    return shown(bench, store.duplicate(ident))
+def duplicate(ident: str, works: Works, store: Stored) -> dict[str, Any]:
+    return shown(works, store.duplicate(ident))
 
 
 @router.post("/api/materials/{ident}/bin")

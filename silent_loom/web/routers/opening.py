@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from silent_loom.core.base.errors import FileError
 from silent_loom.core.opening.recognised import SPECULAR_COLOUR
 from silent_loom.core.weave import threads
-from silent_loom.web.common import Bench, Rooms, Stored
+from silent_loom.web.common import Rooms, Stored, Works
 from silent_loom.web.routers.materials import shown
 from silent_loom.work.elsewhere import taken_in
 from silent_loom.work.opening import made_from
@@ -69,10 +69,10 @@ class Confirmed(BaseModel):
 
 
 @router.post("/api/open/make", status_code=201)
-def make(body: Confirmed, rooms: Rooms, bench: Bench) -> dict[str, Any]:
+def make(body: Confirmed, rooms: Rooms, works: Works) -> dict[str, Any]:
     """A material from what was confirmed."""
     rows = [r.model_dump() for r in body.maps]
-    return shown(bench, rooms.make(body.token, body.name, rows, body.width_mm, body.depth_mm, body.repeats))
+    return shown(works, rooms.make(body.token, body.name, rows, body.width_mm, body.depth_mm, body.repeats))
 
 
 @router.post("/api/elsewhere", status_code=201)

@@ -8,7 +8,7 @@ from fastapi import APIRouter
 from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.weave.rows.beginnings import beginning, beginnings, woven_from
-from silent_loom.web.common import Bench, Stored
+from silent_loom.web.common import Stored, Works
 from silent_loom.web.routers.materials import shown
 
 router = APIRouter()
@@ -37,11 +37,11 @@ class PatternBody(BaseModel):
 
 
 @router.post("/api/materials/pattern", status_code=201)
-def begin(body: PatternBody, bench: Bench, store: Stored) -> dict[str, Any]:
+def begin(body: PatternBody, works: Works, store: Stored) -> dict[str, Any]:
     """A new material that begins from a pattern; a wider repeat holds more of it, the pattern keeps its size."""
     told = beginning(body.pattern)
     size = None if body.width_mm is None else (body.width_mm, body.width_mm * told.size_mm[1] / told.size_mm[0])
     weave = woven_from(body.pattern, seed=body.seed, size_mm=size)
-    if (error := bench.evaluator.plan(weave).error()) is not None:
+    if (error := works.evaluator.plan(weave).error()) is not None:
         raise error
-    return shown(bench, store.create(body.name.strip() or told.title, weave, f"Begun from the pattern {told.title}"))
+    return shown(works, store.create(body.name.strip() or told.title, weave, f"Begun from the pattern {told.title}"))

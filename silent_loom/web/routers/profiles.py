@@ -12,16 +12,16 @@ from silent_loom.core.delivery.profile import Profile
 from silent_loom.core.delivery.shelf import MOST, as_text, known, profile, profiles, read_profile
 from silent_loom.core.files.formats import DEPTHS
 from silent_loom.core.weave import threads
-from silent_loom.web.common import Bench
+from silent_loom.web.common import Works
 
 router = APIRouter()
 
 
 @router.get("/api/profiles")
-def listing(bench: Bench) -> dict[str, Any]:
+def listing(works: Works) -> dict[str, Any]:
     """Every profile, whole, and what a profile may be made of."""
     return {
-        "profiles": [{**p.model_dump(mode="json"), "ships": p.name in profiles()} for p in known(bench.shelf.folder).values()],
+        "profiles": [{**p.model_dump(mode="json"), "ships": p.name in profiles()} for p in known(works.shelf.folder).values()],
         "formats": {f: list(d) for f, d in DEPTHS.items()},
         "tokens": TOKENS,
         "maps": [{"name": s.name, "title": s.title, "dye": s.dye, "parts": _parts(s.name)} for s in threads.THREADS.values()],
@@ -36,27 +36,27 @@ def _parts(name: str) -> list[str]:
 
 
 @router.post("/api/profiles", status_code=201)
-def keep(body: Profile, bench: Bench, replace: bool = False) -> dict[str, Any]:
+def keep(body: Profile, works: Works, replace: bool = False) -> dict[str, Any]:
     """Keep a profile of the artist's own."""
-    bench.shelf.keep(body, replace=replace)
+    works.shelf.keep(body, replace=replace)
     return body.model_dump(mode="json")
 
 
 @router.post("/api/profiles/open", status_code=201)
-def open_one(bench: Bench, file: UploadFile = File(), replace: bool = False) -> dict[str, Any]:
+def open_one(works: Works, file: UploadFile = File(), replace: bool = False) -> dict[str, Any]:
     """Keep a profile that somebody shared, once it is checked."""
     body = file.file.read(MOST + 1)
     if len(body) > MOST:
         raise LoomError("this is too large for a profile", file.filename or "profile", "A profile is a small JSON file.")
     made = read_profile(body, file.filename or "profile")
-    bench.shelf.keep(made, replace=replace)
+    works.shelf.keep(made, replace=replace)
     return made.model_dump(mode="json")
 
 
 @router.get("/api/profiles/{name}.json")
-def share(name: str, bench: Bench) -> Response:
+def share(name: str, works: Works) -> Response:
     """A profile as a file to share."""
-    found = profile(name, bench.shelf.folder) if not name.endswith(".json") else None
+    found = profile(name, works.shelf.folder) if not name.endswith(".json") else None
     if found is None:
         raise LoomError("this is not the name of a profile", name, "Name one of the list.")
     headers = {"content-disposition": f'attachment; filename="{found.name}.json"'}
@@ -64,6 +64,6 @@ def share(name: str, bench: Bench) -> Response:
 
 
 @router.delete("/api/profiles/{name}", status_code=204)
-def forget(name: str, bench: Bench) -> None:
+def forget(name: str, works: Works) -> None:
     """Throw one of the artist's own away."""
-    bench.shelf.forget(name)
+    works.shelf.forget(name)

@@ -20,7 +20,7 @@ from silent_loom.core.words.describer import Described, LocalDescriber, shared
 from silent_loom.store.recipes import Recipes
 from silent_loom.store.states import Missing, State
 from silent_loom.store.store import Store
-from silent_loom.web.common import Bench, Stored
+from silent_loom.web.common import Stored, Works
 from silent_loom.web.routers.materials import shown
 from silent_loom.work.cards import pictured
 from silent_loom.work.naming import name_of
@@ -49,11 +49,11 @@ def picture(name: str, store: Stored) -> Response:
 
 
 @router.get("/api/recipes/{name}/look.png")
-def look(name: str, bench: Bench, seed: int = 0, dials: str = "{}") -> Response:
+def look(name: str, works: Works, seed: int = 0, dials: str = "{}") -> Response:
     """What a recipe without photos looks like with its dials turned."""
-    weave = turned(reseeded(bench.batches.named(name).weave, seed), _dials(dials))
+    weave = turned(reseeded(works.batches.named(name).weave, seed), _dials(dials))
     return Response(
-        bench.desk.of_weave(weave, lambda w, task: pictured(bench.evaluator, w, task), Rank.TABLE),
+        works.desk.of_weave(weave, lambda w, task: pictured(works.evaluator, w, task), Rank.TABLE),
         media_type="image/png",
         headers={"cache-control": "private, max-age=600"},
     )
@@ -70,10 +70,10 @@ class SaveBody(BaseModel):
 
 
 @router.post("/api/materials/{ident}/recipe", status_code=201)
-def save(ident: str, body: SaveBody, bench: Bench, store: Stored) -> dict[str, Any]:
+def save(ident: str, body: SaveBody, works: Works, store: Stored) -> dict[str, Any]:
     """Keep the weave of a material as a recipe; one of this title gets a new version."""
     state = store.get(ident)
-    look = bench.cards.card(ident, state.head)
+    look = works.cards.card(ident, state.head)
     book = Recipes(store)
     told = book.save(state.weave, body.title, body.says, body.words, look)
     book.follow(ident, told.name)
@@ -90,7 +90,7 @@ def forget(name: str, store: Stored) -> dict[str, Any]:
 @router.post("/api/recipes/{name}/material", status_code=201)
 def apply(
     name: str,
-    bench: Bench,
+    works: Works,
     store: Stored,
     photos: list[UploadFile] = File(default=[]),
     title: str = Form(""),
@@ -98,7 +98,7 @@ def apply(
     dials: str = Form("{}"),
 ) -> dict[str, Any]:
     """A new material made of a recipe, with photos for its slots."""
-    told = bench.batches.named(name)
+    told = works.batches.named(name)
     weave = turned(reseeded(told.weave, seed), _dials(dials))
     brought: list[tuple[str, SourceRef]] = []
     names: list[str] = []
@@ -107,14 +107,14 @@ def apply(
         digest, picture = store.add_source(photo.file, file)
         names += [name_of(file, picture)] if not names else []
         brought.append((digest, store.source_ref(digest).model_copy(update={"name": file})))
-    made, why = bench.desk.of_weave(weave, lambda w, task: through(bench.evaluator, w, brought, task=task))
-    if (error := bench.evaluator.plan(made).error()) is not None:
+    made, why = works.desk.of_weave(weave, lambda w, task: through(works.evaluator, w, brought, task=task))
+    if (error := works.evaluator.plan(made).error()) is not None:
         raise error
     named = title.strip() or (names[0] if names else told.title)
     state = store.create(named[:200], made, f"Made of the recipe {told.title}")
     if told.name in {r.name for r in Recipes(store).all()}:
         Recipes(store).follow(state.id, told.name)
-    return {**shown(bench, state), "why": why}
+    return {**shown(works, state), "why": why}
 
 
 def _dials(text: str) -> dict[str, float]:
@@ -134,7 +134,7 @@ def follows(ident: str, store: Stored) -> dict[str, Any]:
     return {"recipe": None} if found is None else {"recipe": found.title, "version": found.version, "newest": found.newest}
 
 
-def _brought_up(bench: Workbench, store: Store, ident: str) -> State:
+def _brought_up(works: Workbench, store: Store, ident: str) -> State:
     book = Recipes(store)
     told = book.followed(ident)
     if told is None:
@@ -150,15 +150,15 @@ def _brought_up(bench: Workbench, store: Store, ident: str) -> State:
 
 
 @router.post("/api/materials/{ident}/follow")
-def bring_up(ident: str, bench: Bench, store: Stored) -> dict[str, Any]:
+def bring_up(ident: str, works: Works, store: Stored) -> dict[str, Any]:
     """Bring a material up to what its recipe says now; what was changed in it stays. One entry of the history."""
-    return shown(bench, _brought_up(bench, store, ident))
+    return shown(works, _brought_up(works, store, ident))
 
 
 @router.post("/api/recipes/{name}/follow")
-def bring_all_up(name: str, bench: Bench, store: Stored) -> dict[str, Any]:
+def bring_all_up(name: str, works: Works, store: Stored) -> dict[str, Any]:
     """The same for every material that follows an older version of a recipe."""
-    told = [_brought_up(bench, store, ident) for ident in Recipes(store).behind(name)]
+    told = [_brought_up(works, store, ident) for ident in Recipes(store).behind(name)]
     return {"materials": [{"id": s.id, "name": s.name} for s in told]}
 
 
@@ -197,18 +197,18 @@ def _one(store: Store, phrase: str, which: int) -> tuple[str, str, Weave]:
 
 
 @router.get("/api/words/picture.png")
-def words_picture(phrase: str, bench: Bench, store: Stored, which: int = 0, size: Literal["small"] = "small") -> Response:
+def words_picture(phrase: str, works: Works, store: Stored, which: int = 0, size: Literal["small"] = "small") -> Response:
     """One of the surfaces under light."""
     _, _, weave = _one(store, phrase, which)
     return Response(
-        bench.desk.of_weave(weave, lambda w, task: pictured(bench.evaluator, w, task)),
+        works.desk.of_weave(weave, lambda w, task: pictured(works.evaluator, w, task)),
         media_type="image/png",
         headers={"cache-control": "private, max-age=3600"},
     )
 
 
 @router.post("/api/materials/words", status_code=201)
-def from_words(body: WordsBody, bench: Bench, store: Stored) -> dict[str, Any]:
+def from_words(body: WordsBody, works: Works, store: Stored) -> dict[str, Any]:
     """A new material out of words."""
     title, made_of, weave = _one(store, body.phrase, body.which)
-    return shown(bench, store.create(body.name.strip() or title, weave, f"In words: {body.phrase.strip()[:200]} ({made_of})"))
+    return shown(works, store.create(body.name.strip() or title, weave, f"In words: {body.phrase.strip()[:200]} ({made_of})"))

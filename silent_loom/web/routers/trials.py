@@ -10,7 +10,7 @@ from fastapi import APIRouter, File, Form, Query, Response, UploadFile
 from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.weave.threads import check_name
-from silent_loom.web.common import Bench, Stored
+from silent_loom.web.common import Stored, Works
 from silent_loom.web.routers.materials import shown
 from silent_loom.work.beside.second_materials import laid_over, photo_over
 
@@ -29,26 +29,26 @@ def _inline(png: bytes) -> str:
 
 
 @router.post("/reliefs")
-def reliefs(ident: str, body: _Trial, bench: Bench) -> dict[str, Any]:
+def reliefs(ident: str, body: _Trial, works: Works) -> dict[str, Any]:
     """Both reliefs that light from one line can mean: from this side, and from the other."""
     toward = float(body.settings.get("light_deg") or 0.0)
     found = []
     for light in (toward % 360, (toward + 180) % 360):
-        picture = bench.trials.relief(ident, body.step_id, {**body.settings, "light_deg": light})
+        picture = works.trials.relief(ident, body.step_id, {**body.settings, "light_deg": light})
         found.append({"light_deg": round(light, 1), "picture": _inline(picture)})
     return {"reliefs": found}
 
 
 @router.post("/channels")
-def channels(ident: str, body: _Trial, bench: Bench) -> dict[str, Any]:
+def channels(ident: str, body: _Trial, works: Works) -> dict[str, Any]:
     """Lightness and the three channels of what a row reads."""
-    return {"channels": {name: _inline(png) for name, png in bench.trials.channels(ident, body.step_id).items()}}
+    return {"channels": {name: _inline(png) for name, png in works.trials.channels(ident, body.step_id).items()}}
 
 
 @router.post("/spectrum")
-def spectrum(ident: str, body: _Trial, bench: Bench) -> dict[str, Any]:
+def spectrum(ident: str, body: _Trial, works: Works) -> dict[str, Any]:
     """How much there is of each feature size in what a row reads."""
-    return {"spectrum": bench.trials.spectrum(ident, body.step_id)}
+    return {"spectrum": works.trials.spectrum(ident, body.step_id)}
 
 
 class _Line(BaseModel):
@@ -61,9 +61,9 @@ class _Line(BaseModel):
 
 
 @router.post("/profile")
-def profile(ident: str, body: _Line, bench: Bench) -> dict[str, Any]:
+def profile(ident: str, body: _Line, works: Works) -> dict[str, Any]:
     """Values of a map along a line."""
-    return bench.trials.profile(ident, check_name(body.thread), body.start, body.end, body.size)
+    return works.trials.profile(ident, check_name(body.thread), body.start, body.end, body.size)
 
 
 def _png(body: bytes) -> Response:
@@ -71,15 +71,15 @@ def _png(body: bytes) -> Response:
 
 
 @router.get("/borders/{thread}.png")
-def borders(ident: str, thread: str, bench: Bench, size: int = Query(1024, ge=64, le=2048)) -> Response:
+def borders(ident: str, thread: str, works: Works, size: int = Query(1024, ge=64, le=2048)) -> Response:
     """Borders between elements."""
-    return _png(bench.trials.borders(ident, check_name(thread), size))
+    return _png(works.trials.borders(ident, check_name(thread), size))
 
 
 @router.get("/cover/{thread}.png")
-def cover(ident: str, thread: str, bench: Bench, size: int = Query(1024, ge=64, le=2048)) -> Response:
+def cover(ident: str, thread: str, works: Works, size: int = Query(1024, ge=64, le=2048)) -> Response:
     """Where a mask is high."""
-    return _png(bench.trials.cover(ident, check_name(thread), size))
+    return _png(works.trials.cover(ident, check_name(thread), size))
 
 
 class _Second(BaseModel):
@@ -91,16 +91,16 @@ class _Second(BaseModel):
 
 
 @router.post("/lay-over")
-def lay_over(ident: str, body: _Second, bench: Bench, store: Stored) -> dict[str, Any]:
+def lay_over(ident: str, body: _Second, works: Works, store: Stored) -> dict[str, Any]:
     """Bring the maps of another material into a row that lays them over this one."""
-    return shown(bench, laid_over(bench.desk, store, ident, body.step_id, body.material, body.size))
+    return shown(works, laid_over(works.desk, store, ident, body.step_id, body.material, body.size))
 
 
 @router.post("/lay-over-photo")
-def lay_photo_over(ident: str, bench: Bench, store: Stored, photo: UploadFile = File(), step_id: str = Form()) -> dict[str, Any]:
+def lay_photo_over(ident: str, works: Works, store: Stored, photo: UploadFile = File(), step_id: str = Form()) -> dict[str, Any]:
     """Bring a second photo into a row that lays it over this one."""
     digest, _ = store.add_source(photo.file, PurePath(photo.filename or "pasted.png").name)
-    return shown(bench, photo_over(store, ident, step_id, digest))
+    return shown(works, photo_over(store, ident, step_id, digest))
 
 
 class _Mend(BaseModel):
@@ -111,15 +111,15 @@ class _Mend(BaseModel):
 
 
 @router.get("/odd/{thread}")
-def odd(ident: str, thread: str, bench: Bench) -> dict[str, Any]:
+def odd(ident: str, thread: str, works: Works) -> dict[str, Any]:
     """What is odd about a map, explained, with what mends each."""
-    return {"odd": bench.oddities.told(ident, check_name(thread))}
+    return {"odd": works.oddities.told(ident, check_name(thread))}
 
 
 @router.post("/mend")
-def mend(ident: str, body: _Mend, bench: Bench, store: Stored) -> dict[str, Any]:
+def mend(ident: str, body: _Mend, works: Works, store: Stored) -> dict[str, Any]:
     """Mend one odd thing of a map; one entry of the history."""
     state = store.get(ident)
-    weave, row, words = bench.oddities.mended(ident, check_name(body.thread), body.check)
+    weave, row, words = works.oddities.mended(ident, check_name(body.thread), body.check)
     after = state if weave == state.weave else store.change(ident, state.head, weave, words)
-    return {**shown(bench, after), "step_id": row}
+    return {**shown(works, after), "step_id": row}
