@@ -31,6 +31,8 @@ SIZE = 512
 """Texels along the longer side of the finished sheet at which methods are tried, where steps in broad tone show best, …"""
 PROVED = 2048
 """… and the most at which they are tried at the sheet's own size, where a joint that is doubled by a few texels shows."""
+ALIKE = 1.25
+"""How much larger the sheet's own size must be than the small one to show anything else."""
 GOOD = 0.95
 """Figure at which a method is good enough …"""
 FINE, MORE = 0.75, 2
@@ -203,7 +205,7 @@ def _proved(image: Image, settings: SeamlessSettings, task: Task) -> tuple[float
     """The seam figures at the sheet's own size, within bounds, and small, the worse of both; of those that were needed."""
     own = _own(image, settings)
     _, (x, y) = _tried(image, settings, task, None, min(PROVED, max(SIZE, own)))
-    if max(x, y) > GOOD or own <= SIZE:
+    if max(x, y) > GOOD or own <= ALIKE * SIZE:
         return x, y
     _, small = _tried(image, settings, task, None, SIZE)
     return max(x, small[0]), max(y, small[1])

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from silent_loom.core.base.lazy_modules import later
 
-ndimage, signal = later("scipy.ndimage"), later("scipy.signal")
+ndimage = later("scipy.ndimage")
 
 BROAD = 0.08
 """What varies more slowly than this, as a part of the sheet, is light."""
@@ -84,10 +84,27 @@ def _lines(profile: NDArray[np.float64], grain: float) -> NDArray[np.int64]:
     """Columns of the lines between courses, where the profile is high."""
     w = len(profile)
     around = np.tile(profile, 3)
-    tops, more = signal.find_peaks(around, prominence=max(OVER_GRAIN * grain, 1e-6))
-    here = (tops >= w) & (tops < 2 * w)
-    tops, much = tops[here] - w, more["prominences"][here]
+    tops = _tops(around)
+    tops = tops[(tops >= w) & (tops < 2 * w)]
+    much = np.array([_prominence(around, int(top)) for top in tops])
+    out = much >= max(OVER_GRAIN * grain, 1e-6)
+    tops, much = tops[out] - w, much[out]
     return np.asarray(tops[much >= STANDS_OUT * np.median(np.sort(much)[-COURSES:])] if len(tops) else tops, np.int64)
+
+
+def _tops(line: NDArray[np.float64]) -> NDArray[np.int64]:
+    """Where a line is higher than on both sides; in the middle of what is level."""
+    steps = np.flatnonzero(np.diff(line))  # the last places of what is level
+    rises, falls = line[steps + 1] > line[steps], line[steps + 1] < line[steps]
+    at = np.flatnonzero(rises[:-1] & falls[1:])
+    return (steps[at] + 1 + steps[at + 1]) // 2
+
+
+def _prominence(line: NDArray[np.float64], top: int) -> float:
+    """How far a peak stands above the higher of the two lowest places that part it from what is higher."""
+    left, right = line[:top][::-1], line[top + 1 :]
+    ends = [int(np.argmax(side > line[top])) if (side > line[top]).any() else len(side) for side in (left, right)]
+    return float(line[top] - max(side[:end].min(initial=line[top]) for side, end in zip((left, right), ends, strict=True)))
 
 
 def _out(lines: NDArray[np.int64], w: int, joins: NDArray[Any] | None) -> float:
