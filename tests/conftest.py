@@ -41,14 +41,23 @@ def pytest_sessionfinish(session: pytest.Session) -> None:
             session.exitstatus = pytest.ExitCode.TESTS_FAILED
 
 
+SHARING = {
+    "browser": ("tests/browser/",),
+    "what is suggested for every photo": ("tiling/test_methods.py", "suggest"),
+    "suggestions over HTTP": ("web/test_preparation.py", "suggest"),
+}
+"""Tests that run one after the other on one worker, by parts of their names."""
+
+
 @pytest.hookimpl(optionalhook=True)
 def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> object:
-    """The browser's tests on one worker: two applications and two browsers would only wait for one another."""
+    """The browser's tests on one worker: two applications and two browsers would only wait for one another. So are tests that
+    share what takes minutes to compute: `SHARING`."""
     from xdist.scheduler import LoadScopeScheduling
 
     class OneBrowser(LoadScopeScheduling):  # type: ignore[misc]
         def _split_scope(self, nodeid: str) -> str:
-            return "browser" if "tests/browser/" in nodeid else nodeid
+            return next((name for name, parts in SHARING.items() if all(part in nodeid for part in parts)), nodeid)
 
     return OneBrowser(config, log)
 

@@ -12,15 +12,17 @@ import pytest
 from PIL import Image as Pillow
 
 from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.parallel import IDLE
 from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.profile import SRGB
 from silent_loom.core.look.meters.broken import SEEN, join_broken, looks
 from silent_loom.core.look.quality import blockiness, noise_level, sharpness
 from silent_loom.core.look.tilt import most_contrast, tilt
-from silent_loom.core.report.finding import Cure, Finding
+from silent_loom.core.report.finding import Cure, Finding, seen
 from silent_loom.core.report.findings.border import border
 from silent_loom.core.report.findings.crop import even_area
+from silent_loom.core.report.findings.sharpness import find as sharpness_of
 from silent_loom.core.report.report import Report, report
 from silent_loom.core.report.suggest import tried
 from silent_loom.core.steps.tiling.seamless import SeamlessSettings
@@ -179,8 +181,7 @@ def test_noise_is_not_called_blur_and_blur_is_found_below_noise(noise: int) -> N
             codes = encode_srgb(np.clip(sharp, 0, 1)) * 255
             codes = cv2.GaussianBlur(codes, (0, 0), sigma) if sigma else codes
             noisy = np.rint(np.clip(codes + rng.normal(0, noise, codes.shape), 0, 255)).astype(np.uint8)
-            found = finding(report(Picture(noisy, None, SRGB, 8, "png")), "sharpness")
-            assert found is not None
+            (found,) = sharpness_of(seen(Picture(noisy, None, SRGB, 8, "png"), None, IDLE), IDLE)
             assert found.level in levels
             assert ("Blurred" in found.says) == bool(sigma)
 
