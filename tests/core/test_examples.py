@@ -20,7 +20,7 @@ _FINDER = doctest.DocTestFinder(exclude_empty=True)
 # Functions of these take or give a folder, a file or a whole material: three lines cannot show them, their own tests do
 WHOLES = re.compile(r"\b(Path|Evaluator|Make|Callable|Future|Iterator|AbstractContextManager|Cache|GltfFile|Making)\b")
 OF_THE_MACHINE = {
-    "base.asker.present",
+    "base.askers.present",
     "base.kernels.known",
     "delivery.baking.forecast.memory_there",
     "ways.compiling.everything",

@@ -46,6 +46,7 @@ class Written:
 def is_constant(samples: NDArray[Any]) -> bool:
     """True when every channel holds one value only.
 
+    >>> import numpy as np
     >>> is_constant(np.float32([[[0.5], [0.5]]])), is_constant(np.float32([[[0.5], [0.51]]]))
     (True, False)
     """

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+from collections.abc import Callable
 from typing import Any
 
 import cv2
@@ -12,17 +13,18 @@ import pytest
 from PIL import Image as Pillow
 
 from silent_loom.core.base.images import Floats, Image, Kind
-from silent_loom.core.base.parallel import IDLE
+from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.files.picture import Picture
 from silent_loom.core.files.profile import SRGB
 from silent_loom.core.look.meters.broken import SEEN, join_broken, looks
 from silent_loom.core.look.quality import blockiness, noise_level, sharpness
 from silent_loom.core.look.tilt import most_contrast, tilt
-from silent_loom.core.report.finding import Cure, Finding, seen
+from silent_loom.core.report.finding import Cure, Finding, Seen, seen
 from silent_loom.core.report.findings.border import border
 from silent_loom.core.report.findings.crop import even_area
 from silent_loom.core.report.findings.sharpness import find as sharpness_of
+from silent_loom.core.report.findings.tilt import find as tilt_of
 from silent_loom.core.report.report import Report, report
 from silent_loom.core.report.suggest import tried
 from silent_loom.core.steps.tiling.seamless import SeamlessSettings
@@ -37,6 +39,13 @@ def picture_of(light: Floats) -> Picture:
 
 def told(light: Floats, width_mm: float | None = None) -> Report:
     return report(picture_of(light), width_mm)
+
+
+def alone(find: Callable[[Seen, Task], list[Finding]], light: Floats) -> Report:
+    """What one kind of finding says, without the others."""
+    photo = seen(picture_of(light), None, IDLE)
+    findings = find(photo, IDLE)
+    return Report(findings, np.ones((1, 1), np.float32), None, None, photo.figures)  # type: ignore[arg-type]
 
 
 def finding(made: Report, code: str) -> Finding | None:
@@ -222,7 +231,7 @@ def test_converging_lines_are_told_and_their_cure_squares_them(make: Any, across
         np.float32([[0.15 * w, 0.13 * h], [0.85 * w, 0.13 * h], [0.85 * w, 0.87 * h], [0.15 * w, 0.87 * h]]), level
     )
     askew = cv2.warpPerspective(light, inside @ m, (w, h), flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT)
-    made = told(askew.astype(np.float32))
+    made = alone(tilt_of, askew.astype(np.float32))
     found = finding(made, "tilt")
     assert found is not None
     assert found.cure is not None
@@ -256,14 +265,14 @@ def lean(light: np.ndarray) -> float:
 def test_a_turned_photo_is_told_and_by_how_much(name: str, degrees: float) -> None:
     level = getattr(varied, name)(np.random.default_rng(6))
     assert abs(lean(level)) < 0.2
-    made = told(turned(level, degrees))
+    made = alone(tilt_of, turned(level, degrees))
     found = finding(made, "turn")
     assert found is not None
     assert found.figure == pytest.approx(degrees, abs=0.3)
     assert ("anticlockwise" in found.title) == (degrees < 0)
     assert found.cure is not None
     assert found.cure.settings == {"turn_deg": round(-found.figure, 2)}
-    assert finding(told(level), "turn") is None
+    assert finding(alone(tilt_of, level), "turn") is None
 
 
 def test_lines_that_hardly_converge_are_told_by_their_lean() -> None:

@@ -49,7 +49,11 @@ def engine_write(path: str, values: NDArray[Any], how: How, about: dict[str, Any
 
 
 def plain_about(how: How) -> dict[str, Any]:
-    """Alpha stays apart from colour, and coded colour says which."""
+    """Alpha stays apart from colour, and coded colour says which.
+
+    >>> plain_about(How("bmp", "8", True, 90, False, 0))
+    {'oiio:UnassociatedAlpha': 1}
+    """
     about: dict[str, Any] = {"oiio:UnassociatedAlpha": 1}
     if how.colour and how.fmt in ("jpeg", "tiff") and how.depth != "float":
         about["ICCProfile"] = _tags.srgb_profile()

@@ -92,6 +92,12 @@ def inputs_of(plan: Plan, place: Place, finer: float, decision_size: int) -> Inp
         No row makes the thread there.
     WeaveError
         The row that would make it cannot run.
+
+    >>> from silent_loom.core.weave.answers.plan import planned
+    >>> from silent_loom.core.weave.rows.model import StepEntry, Weave
+    >>> plan = planned(Weave(steps=(StepEntry(step="blank"), StepEntry(step="tone", settings={"gamma": 2}))), None)
+    >>> dict(inputs_of(plan, (2, "base", (64.0, 64.0)), 2.0, 256).reads)
+    {'base': (1, 'base', (64.0, 64.0))}
     """
     at, thread, texels = place
     i = plan.maker(at, thread)
@@ -118,7 +124,14 @@ def inputs_of(plan: Plan, place: Place, finer: float, decision_size: int) -> Inp
 
 
 def asked_texels(row: Row, texels: Texels, finer: float) -> Texels:
-    """The size at which a row takes in what it makes a value of that size of."""
+    """The size at which a row takes in what it makes a value of that size of.
+
+    >>> from silent_loom.core.weave.answers.plan import planned
+    >>> from silent_loom.core.weave.rows.model import StepEntry, Weave
+    >>> plan = planned(Weave(steps=(StepEntry(step="blank"), StepEntry(step="seamless", settings={"overlap_x": 0.5}))), None)
+    >>> asked_texels(plan.rows[1], (64.0, 64.0), 2.0)
+    (128.0, 80.0)
+    """
     asked = row.step.demand(row.settings, row.before, row.after, texels)
     return (
         asked if row.step.geometric or max(asked) <= finer * max(texels) else row.after.at_longer_side(round(finer * max(texels)))
@@ -126,7 +139,15 @@ def asked_texels(row: Row, texels: Texels, finer: float) -> Texels:
 
 
 def decided_on(row: Row, i: int, decision_size: int) -> dict[str, Place]:
-    """Places of the threads that the row at a position decides on; none where it decides nothing."""
+    """Places of the threads that the row at a position decides on; none where it decides nothing. A part of the decision size is
+    enough for some steps.
+
+    >>> from silent_loom.core.weave.answers.plan import planned
+    >>> from silent_loom.core.weave.rows.model import StepEntry, Weave
+    >>> plan = planned(Weave(steps=(StepEntry(step="blank"), StepEntry(step="light"))), None)
+    >>> decided_on(plan.rows[1], 1, 256)
+    {'base': (1, 'base', (64, 64))}
+    """
     step = row.step
     if not step.decides or row.error:
         return {}

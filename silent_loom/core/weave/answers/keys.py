@@ -18,6 +18,13 @@ def key_of(plan: Plan, place: Place, inputs: InputsOf) -> str:
     ------
     NotMade, WeaveError
         No row makes the thread there, or the one that would cannot run.
+
+    >>> from silent_loom.core.weave.answers.evaluate import Evaluator
+    >>> from silent_loom.core.weave.rows.model import StepEntry, Weave
+    >>> evaluator = Evaluator(None)
+    >>> of = lambda colour: evaluator.key(Weave(steps=(StepEntry(step="blank", settings={"colour": colour}),)), "base", 64)
+    >>> of("#806040") == of("#806040"), of("#806040") == of("#806041")
+    (True, False)
     """
     known, todo = plan.keys, [place]
     while todo:  # from above, so that no key asks for one that is not there yet
@@ -52,7 +59,14 @@ def _made(plan: Plan, place: Place, inputs: InputsOf) -> str:
 
 
 def decision_key(plan: Plan, i: int, decides_on: Mapping[str, Place], inputs: InputsOf) -> str:
-    """Key of what the row at a position decides on these places."""
+    """Key of what the row at a position decides on these places.
+
+    >>> from silent_loom.core.weave.answers.plan import planned
+    >>> from silent_loom.core.weave.rows.model import StepEntry, Weave
+    >>> plan = planned(Weave(steps=(StepEntry(step="blank"), StepEntry(step="light"))), None)
+    >>> len(decision_key(plan, 1, {}, lambda plan, place: None))
+    32
+    """
     name = ("decision", i)
     if name not in plan.keys:
         row = plan.rows[i]
