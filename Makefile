@@ -6,7 +6,7 @@ PIP := $(BIN)/python -m pip install --quiet --disable-pip-version-check
 STAMP := $(VENV)/.installed
 TESTS := $(VENV)/.tests-installed
 
-.PHONY: demo test bench lint browser docs clean
+.PHONY: demo test quick bench lint browser docs clean
 
 # What runs. Kernels are compiled while the application is already in use, by processes of its own (core/ways/prepare.py)
 $(STAMP): requirements.lock pyproject.toml
@@ -29,6 +29,10 @@ demo: $(STAMP)
 test: $(TESTS) browser
 	$(BIN)/python -m silent_loom.core.ways.prepare
 	$(BIN)/python -m pytest -n 2 --dist loadscope --durations 15
+
+# An answer in three minutes: everything but the browser and the slow tests (tools/slow_tests.py makes the list anew)
+quick: $(TESTS)
+	$(BIN)/python -m pytest -n 2 --dist loadscope --quick
 
 # Chromium from Debian's packages, and the two npm packages that tests use; skipped when they are there
 browser:

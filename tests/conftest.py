@@ -22,6 +22,34 @@ from silent_loom.demo.surfaces import noise
 DIGEST = "a" * 64
 
 
+SLOW = Path(__file__).parent / "slow_tests.txt"
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--quick", action="store_true", help="Leave out the browser, and what tests/slow_tests.txt lists.")
+
+
+@pytest.hookimpl(trylast=True)
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """A quick run leaves out what takes minutes."""
+    if not config.getoption("--quick"):
+        return
+    slow = set(SLOW.read_text("utf-8").split())
+    left = [item for item in items if "browser" in item.nodeid or _called(item.nodeid) in slow]
+    config.hook.pytest_deselected(items=left)
+    items[:] = [item for item in items if item not in set(left)]
+
+
+def _called(nodeid: str) -> str:
+    """A test as the list of slow ones names it.
+
+    >>> _called("tests/core/test_one.py::test_a[3-b]")
+    'tests.core.test_one::test_a'
+    """
+    module, _, test = nodeid.partition("::")
+    return f"{module.removesuffix('.py').replace('/', '.')}::{test.split('[')[0]}"
+
+
 def pytest_configure(config: pytest.Config) -> None:
     """Let every process of the tests note kernels that are compiled for types they do not declare."""
     if not hasattr(config, "workerinput"):
