@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, cast
 
@@ -41,6 +41,33 @@ def _manifest(hidden: Path, entries: list[dict[str, Any]], about: dict[str, Any]
     (hidden / MANIFEST).write_text(f"{text}\n", "utf-8")
 
 
+@dataclass(frozen=True)
+class _Run:
+    """Files on their way through one step: what was read, and where to."""
+
+    made_by: str
+    started: float
+    replaceable: dict[str, str]
+    maps: list[Map]
+    notes: list[str]
+
+    @classmethod
+    def of(
+        cls, made_by: str, files: Sequence[Path], out: Path, normals: Sequence[Path], force: bool, limits: Limits | None
+    ) -> _Run:
+        started = time.perf_counter()
+        if not files:
+            raise LoomError("no file was named", made_by, "Name at least one picture.")
+        replaceable = check_folder(out, force)
+        return cls(made_by, started, replaceable, *load_all(files, normals, limits))
+
+    def told(self, folder: Path, entries: list[dict[str, Any]], made: dict[str, Any]) -> dict[str, Any]:
+        """What was made, with its manifest written."""
+        whole = {**made, "notes": self.notes, "seconds": round(time.perf_counter() - self.started, 3)}
+        _manifest(folder, entries, {"made_by": self.made_by, **whole})
+        return {**whole, "files": [e["file"] for e in entries]}
+
+
 def seamless_files(
     files: Sequence[Path],
     out: Path,
@@ -69,12 +96,9 @@ def seamless_files(
     ------
     LoomError
     """
-    started = time.perf_counter()
-    if not files:
-        raise LoomError("no file was named", "seamless", "Name at least one picture.")
-    replaceable = check_folder(out, force)
     task.report(0.0, "reading")
-    maps, notes = load_all(files, normals, limits)
+    run = _Run.of("seamless", files, out, normals, force, limits)
+    maps, notes = run.maps, run.notes
     guide = maps[0].image
     over_y = overlap if overlap_y is None else overlap_y
     s, why, tried = _chosen(guide, method, (overlap, over_y), fit_overlap, bend, task)
@@ -86,7 +110,7 @@ def seamless_files(
     sheet = Sheet(before, after, (float(size[0]), float(size[1])), _NO_SOURCES)
     entries: list[dict[str, Any]] = []
     figures: dict[str, Any] = {}
-    with gathered(out, replaceable) as hidden:
+    with gathered(out, run.replaceable) as hidden:
         for i, m in enumerate(maps):
             task.report(0.35 + 0.6 * i / len(maps), m.path.name)
             done = m.through(lambda image: SEAMLESS.carry(s, _fitting(s, image, size), decision, sheet, task.part(0, 0)))
@@ -104,11 +128,8 @@ def seamless_files(
             **figures,
             "repeats": [s.grid_x, s.grid_y] if s.method == "motif" else None,
             "grid": s.grid if s.method == "motif" else None,
-            "notes": notes,
-            "seconds": round(time.perf_counter() - started, 3),
         }
-        _manifest(hidden, entries, {"made_by": "seamless", **made})
-    return {**made, "files": [e["file"] for e in entries]}
+        return run.told(hidden, entries, made)
 
 
 def _chosen(
@@ -227,11 +248,8 @@ def break_up_files(
     dict
         size, repeat, cells, seed, notes, seconds, files.
     """
-    started = time.perf_counter()
-    if not files:
-        raise LoomError("no file was named", "break-up", "Name at least one picture.")
-    replaceable = check_folder(out, force)
-    maps, notes = load_all(files, normals, limits)
+    run = _Run.of("break-up", files, out, normals, force, limits)
+    maps, notes = run.maps, run.notes
     guide = maps[0].image
     bound = limits or Limits()
     bound.check("the larger sheet", guide.width * repeat[0], guide.height * repeat[1], 12)
@@ -243,18 +261,15 @@ def break_up_files(
         repeat_x=repeat[0], repeat_y=repeat[1], seed=seed, cell_mm=cell_mm, turn_deg=turn_deg, cells=cast(Any, cells)
     )
     texels = guide.width * repeat[0], guide.height * repeat[1]
-    with gathered(out, replaceable) as hidden:
+    with gathered(out, run.replaceable) as hidden:
         _, figures, entries = _larger(BreakUp(), s, maps, size, True, texels, hidden, task)
         made = {
             "size": list(texels),
             "repeat": list(repeat),
             **figures,
             "seed": seed,
-            "notes": notes,
-            "seconds": round(time.perf_counter() - started, 3),
         }
-        _manifest(hidden, entries, {"made_by": "break-up", **made})
-    return {**made, "files": [e["file"] for e in entries]}
+        return run.told(hidden, entries, made)
 
 
 def grow_files(
@@ -286,11 +301,8 @@ def grow_files(
     dict
         size, times, pieces, seed, seam_x_after, seam_y_after, notes, seconds, files.
     """
-    started = time.perf_counter()
-    if not files:
-        raise LoomError("no file was named", "grow", "Name at least one picture.")
-    replaceable = check_folder(out, force)
-    maps, notes = load_all(files, normals, limits)
+    run = _Run.of("grow", files, out, normals, force, limits)
+    maps = run.maps
     guide = maps[0].image
     try:
         s = QuiltSettings(times_x=times[0], times_y=times[1], seed=seed, piece=piece)
@@ -300,7 +312,7 @@ def grow_files(
         ) from None
     texels = round(guide.width * times[0]), round(guide.height * times[1])
     (limits or Limits()).check("the larger sheet", *texels, 12)
-    with gathered(out, replaceable) as hidden:
+    with gathered(out, run.replaceable) as hidden:
         first, figures, entries = _larger(Quilt(), s, maps, guide.size_mm, wraps, texels, hidden, task)
         x, y = seams(_small(first, min(1.0, 2048 / max(texels))), search=False, task=task)
         made = {
@@ -310,11 +322,8 @@ def grow_files(
             "seed": seed,
             "seam_x_after": round(x.figure, 4),
             "seam_y_after": round(y.figure, 4),
-            "notes": notes,
-            "seconds": round(time.perf_counter() - started, 3),
         }
-        _manifest(hidden, entries, {"made_by": "grow", **made})
-    return {**made, "files": [e["file"] for e in entries]}
+        return run.told(hidden, entries, made)
 
 
 def _larger(
