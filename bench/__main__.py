@@ -20,9 +20,10 @@ from bench.plain import plain_set
 from silent_loom.core.delivery.files import deliver, deliver_as_made
 from silent_loom.core.delivery.shelf import profile
 from silent_loom.core.files import read
-from silent_loom.core.ways.derive import derive, weave_for
+from silent_loom.core.ways.derive import Wish, derive
 from silent_loom.core.ways.prepare import prepare
 from silent_loom.core.ways.sources import FileSources, digest_of
+from silent_loom.core.ways.starting import Start, weave_for
 from silent_loom.core.weave.answers.cache import Cache
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.demo.photos import take
@@ -79,7 +80,7 @@ def derive_set(path: Path, corners: np.ndarray, size: int, out: Path) -> dict[st
     start = time.perf_counter()
     sources = FileSources(lambda d: (path, path.name, picture.format))
     sources.remember(digest, picture)
-    weave = weave_for(picture, path, digest, corners=corners, extent_mm=1500)
+    weave = weave_for(picture, path, digest, Start(corners=corners, extent_mm=1500))
     evaluator = Evaluator(sources, Cache(700 << 20))
     meanings = evaluator.plan(weave).threads
     deliver_as_made(out, "deck", MAPS, lambda m: evaluator.ask(weave, m, size), profile("plain"), meanings=meanings)
@@ -101,7 +102,7 @@ def step_seconds(path: Path, corners: np.ndarray, size: int) -> dict[str, float]
     picture, digest = read(path), digest_of(path)
     sources = FileSources(lambda d: (path, path.name, picture.format))
     sources.remember(digest, picture)
-    weave = weave_for(picture, path, digest, corners=corners, extent_mm=1500)
+    weave = weave_for(picture, path, digest, Start(corners=corners, extent_mm=1500))
     evaluator = Evaluator(sources, Cache(700 << 20))
     for m in MAPS:
         evaluator.ask(weave, m, size)
@@ -203,7 +204,7 @@ def main() -> None:
         )
         print(f"  against memory bandwidth           {ours['seconds'] / floor:.0f} times one read and write of every sample")
         start = time.perf_counter()
-        report = derive(path, root / "d", corners=corners, size=2048, extent_mm=1500, report=True)
+        report = derive(path, root / "d", Start(corners=corners, extent_mm=1500), Wish(size=2048, report=True))
         print(
             f"  derive with its report, warm       {time.perf_counter() - start:.2f} s  (of which measuring {report['seconds']['measure']:.2f} s)"
         )

@@ -8,8 +8,8 @@ from pathlib import Path
 
 from bench.__main__ import photo_12mp
 from silent_loom.core.files import read
-from silent_loom.core.ways.derive import weave_for
 from silent_loom.core.ways.sources import FileSources, digest_of
+from silent_loom.core.ways.starting import Start, weave_for
 from silent_loom.core.weave.answers.cache import Cache
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.answers.windows import window
@@ -34,7 +34,7 @@ def main() -> None:
         picture, digest = read(path), digest_of(path)
         sources = FileSources(lambda d: (path, path.name, picture.format))
         sources.remember(digest, picture)
-        weave = weave_for(picture, path, digest, corners=corners, extent_mm=1500)
+        weave = weave_for(picture, path, digest, Start(corners=corners, extent_mm=1500))
         tones = tuple(StepEntry(step="tone", settings={"brightness": 0.001 * (i % 9 + 1)}) for i in range(990))
         nested = tuple(GroupEntry(name=f"Group {i}", rows=tones[i : i + 10]) for i in range(0, 990, 10))
         for words, rows in (("1000 rows", tones), ("1000 rows in 99 groups", nested)):

@@ -220,34 +220,27 @@ def derive(
     reading = read_ahead(photo)  # decoded while the rest of the program is still being loaded
     from silent_loom.core.base.parallel import Task
     from silent_loom.core.delivery.names import file_name
+    from silent_loom.core.ways.derive import Wish
     from silent_loom.core.ways.derive import derive as run
-    from silent_loom.core.ways.derive import settings_from
+    from silent_loom.core.ways.starting import Start, settings_from
 
     said = corners is not None or square or repeats or seamless is not SeamlessMethod.cut
     said = said or (extent_mm, depth_mm, light_from) != (1000, 10, None)
     woven = None if weave is None else _woven(weave, set_ or [], said)
+    start = Start(
+        corners=None if corners is None else _corners(corners),
+        extent_mm=extent_mm,
+        depth_mm=depth_mm,
+        seamless=None if seamless is SeamlessMethod.none else seamless.value,
+        square=square,
+        light_from=light_from,
+        settings=settings_from(set_ or []) if woven is None else {},
+    )
+    called = None if name is None else file_name(name)
+    named = [m.strip() for m in (maps or "").split(",") if m.strip()]
+    wish = Wish(size, profile, named, called, repeats, report is not None)
     with progress() as say:
-        made = run(
-            photo,
-            out,
-            woven=woven,
-            maps=[m.strip() for m in (maps or "").split(",") if m.strip()],
-            corners=None if corners is None else _corners(corners),
-            size=size,
-            extent_mm=extent_mm,
-            depth_mm=depth_mm,
-            seamless=None if seamless is SeamlessMethod.none else seamless.value,
-            square=square,
-            repeats=repeats,
-            profile_name=profile,
-            light_from=light_from,
-            settings=settings_from(set_ or []) if woven is None else None,
-            force=force,
-            report=report is not None,
-            name=None if name is None else file_name(name),
-            reading=reading,
-            task=Task(progress=say),
-        )
+        made = run(photo, out, start, wish, woven=woven, force=force, reading=reading, task=Task(progress=say))
     _tell_set(made, out, report)
 
 

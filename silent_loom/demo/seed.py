@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from silent_loom.core.delivery.names import file_name
-from silent_loom.core.ways.derive import weave_for
+from silent_loom.core.ways.starting import Start, weave_for
 from silent_loom.demo.shots import SHOTS, corners_of
 from silent_loom.store.store import Store
 
@@ -101,14 +101,8 @@ def seed(store: Store) -> int:
         with path.open("rb") as stream:
             digest, picture = store.add_source(stream, path.name)
         shot = SHOTS[name]
-        weave = weave_for(
-            picture,
-            path,
-            digest,
-            corners=np.array(corners_of(shot, picture.width, picture.height)),
-            extent_mm=shot.size_mm[0],
-            settings=TUNED[name],
-        )
+        corners = np.array(corners_of(shot, picture.width, picture.height))
+        weave = weave_for(picture, path, digest, Start(corners=corners, extent_mm=shot.size_mm[0], settings=TUNED[name]))
         store.create(name, weave, f"Begun from {path.name}")
         made += 1
     return made

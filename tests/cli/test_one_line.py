@@ -85,13 +85,13 @@ def test_the_same_command_works_after_a_kill(photo: Path, tmp_path: Path, files:
     code = (
         "import sys, os, signal; from pathlib import Path\n"
         "from silent_loom.core.delivery import placing\n"
-        "from silent_loom.core.ways.derive import derive\n"
+        "from silent_loom.core.ways.derive import Wish, derive\n"
         "real, named = placing.place, []\n"
         "def place(partial, path, **how):\n"
         "    if len(named) == int(sys.argv[3]): os.kill(os.getpid(), signal.SIGKILL)\n"
         "    real(partial, path, **how); named.append(path)\n"
         "placing.place = place\n"
-        "derive(Path(sys.argv[1]), Path(sys.argv[2]), size=64)\n"
+        "derive(Path(sys.argv[1]), Path(sys.argv[2]), wish=Wish(size=64))\n"
     )
     run = subprocess.run([sys.executable, "-c", code, str(photo), str(out), str(files)], capture_output=True, check=False)
     assert run.returncode == -signal.SIGKILL

@@ -13,9 +13,9 @@ from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.files import read
 from silent_loom.core.moving.resample import resize
-from silent_loom.core.ways.derive import weave_for
 from silent_loom.core.ways.measuring import measure
 from silent_loom.core.ways.sources import FileSources, digest_of
+from silent_loom.core.ways.starting import Start, weave_for
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.demo.photos import Photo, take
 from silent_loom.demo.seed import PICTURES, TO_TRY, TUNED, seed
@@ -47,7 +47,7 @@ def test_albedo_is_found_again_behind_tilt_and_light(taken: tuple[Photo, Path]) 
     photo, path = taken
     picture, digest = read(path), digest_of(path)
     sources = FileSources(lambda d: (path, path.name, picture.format))
-    weave = weave_for(picture, path, digest, corners=photo.corners, extent_mm=1500)
+    weave = weave_for(picture, path, digest, Start(corners=photo.corners, extent_mm=1500))
     evaluator = Evaluator(sources)
     steps = {e.step: e.id for e in weave.steps}
     flat, even = (evaluator.ask(weave, "base", 400, below=steps[s]) for s in ("straighten", "light"))
@@ -75,9 +75,11 @@ def test_every_demo_photo_closes_with_a_seam_figure_of_at_most_1(name: str, tune
         picture,
         path,
         digest,
-        corners=corners_of(shot, picture.width, picture.height),
-        extent_mm=shot.size_mm[0],
-        settings=TUNED.get(name, {}) if tuned else {},
+        Start(
+            corners=corners_of(shot, picture.width, picture.height),
+            extent_mm=shot.size_mm[0],
+            settings=TUNED.get(name, {}) if tuned else {},
+        ),
     )
     figures = measure(Evaluator(sources), weave, 1024)
     worst = max(figures["seam_x_after"], figures["seam_y_after"])

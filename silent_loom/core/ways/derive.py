@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from concurrent.futures import Future
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
-from silent_loom.core.base.errors import LoomError, SettingError, WeaveError
+from silent_loom.core.base.errors import LoomError, WeaveError
 from silent_loom.core.base.images import Image
 from silent_loom.core.base.kernels import load_kernels
 from silent_loom.core.base.parallel import IDLE, Task, both
@@ -24,114 +23,57 @@ from silent_loom.core.delivery.placing import check_folder
 from silent_loom.core.delivery.profile import Profile, of_maps
 from silent_loom.core.delivery.shelf import profile
 from silent_loom.core.files import Limits, Picture, read
-from silent_loom.core.steps.photo.straighten import from_pixels
 from silent_loom.core.ways.map_files import LEAST
 from silent_loom.core.ways.measuring import FIGURES, measure
 from silent_loom.core.ways.sources import FileSources, digest_of, reference
 from silent_loom.core.ways.squared import squared
+from silent_loom.core.ways.starting import Start, weave_for
 from silent_loom.core.ways.suggesting import with_suggestion
-from silent_loom.core.ways.woven import check_file_setting, pairs_from, put_through
+from silent_loom.core.ways.woven import put_through
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.answers.cache import Cache
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.answers.plan import Plan
 from silent_loom.core.weave.rows.model import StepEntry, Weave
-from silent_loom.core.weave.rows.recipes import begun, recipe
 
 
-def settings_from(pairs: Sequence[str]) -> dict[str, dict[str, Any]]:
-    """``STEP.SETTING=VALUE`` pairs as settings by step.
+@dataclass(frozen=True)
+class Wish:
+    """What is wanted of a photo.
 
-    Raises
-    ------
-    SettingError
-        A pair cannot be read, or names no step or setting.
-
-    >>> settings_from(["height.depth_mm=4", "tone.brightness=0.1"])
-    {'height': {'depth_mm': 4}, 'tone': {'brightness': 0.1}}
-    """
-    found: dict[str, dict[str, Any]] = {}
-    for step, name, value in pairs_from(pairs):
-        registry.step(step)
-        check_file_setting(step, name, f"{step}.{name}")
-        found.setdefault(step, {})[name] = value
-    for step, values in found.items():
-        registry.settings_of(step, values)
-    return found
-
-
-def weave_for(
-    picture: Picture,
-    path: Path,
-    digest: str,
-    *,
-    corners: np.ndarray[Any, Any] | None = None,
-    extent_mm: float = 1000.0,
-    depth_mm: float = 10.0,
-    seamless: str | None = "cut",
-    square: bool = False,
-    light_from: float | None = None,
-    settings: Mapping[str, Mapping[str, Any]] | None = None,
-) -> Weave:
-    """The starting weave of a photo with the usual choices made.
-
-    Parameters
+    Attributes
     ----------
-    corners : array, shape (4, 2), optional
-        Clockwise from top left, texel centres, (0, 0) top left after the EXIF turn.
-    extent_mm : float
-        Width of the straightened rectangle, or of the whole photo without corners.
-    light_from : float, optional
-        Where the light came from, in degrees on the straightened sheet: 0 from the right, 90 from the top.
-    seamless : str or None
-        Method; None leaves the step off. 'suggested' and 'motif' depend on the picture: see `suggesting.with_suggestion`.
+    size : int
+        Texels along the longer side of the finished repeat.
+    profile_name : str
+    maps : sequence of str
+        The maps to write, those of the profile if none are named; steps that make them are added where they are missing.
+    name : str, optional
+        What the files are called; the photo's own name otherwise.
+    repeats : bool
+        Crop to a whole number of repeats of the motif: see `whole_repeats`.
+    report : bool
+        Measure seams and evenness, too.
     """
-    brings, levels, closes = registry.able("photo"), registry.able("straighten"), registry.able("close")
-    values: dict[str, dict[str, Any]] = {
-        brings: {"width_mm": extent_mm, "alpha": "keep" if picture.alpha is not None else "drop"},
-        levels: {"width_mm": extent_mm, "crop": "square" if square else "free"},
-        registry.able("depth"): {"depth_mm": depth_mm},
-    }
-    if light_from is not None:
-        if not -360 <= light_from <= 360:
-            raise SettingError("this is no direction", "--light-from", "Give degrees: 0 from the right, 90 from the top.")
-        values[registry.able("shading")]["light_deg"] = light_from
-    if corners is not None:
-        values[levels]["corners"] = from_pixels(corners, picture.width, picture.height)
-    given = {k: dict(v) for k, v in (settings or {}).items()}
-    for step, changed in given.items():
-        values.setdefault(step, {}).update(changed)
-    if seamless not in (None, "suggested", "motif"):
-        values.setdefault(closes, {}).setdefault("method", seamless)
-    weave = begun("photo", {"photo": digest}, values, {digest: reference(path, picture)})
-    listed = recipe("photo").step_names()
-    extra = [StepEntry(step=k, settings=v) for k, v in values.items() if k not in listed]
-    weave = weave.model_copy(update={"steps": (*weave.steps, *extra)})
-    closing = weave.able("close")
-    return weave.with_entry(closing.model_copy(update={"on": False})) if closing and seamless is None else weave
+
+    size: int = 1024
+    profile_name: str = "plain"
+    maps: Sequence[str] = ()
+    name: str | None = None
+    repeats: bool = False
+    report: bool = False
 
 
 def derive(
     photo: Path,
     out: Path,
+    start: Start = Start(),
+    wish: Wish = Wish(),
     *,
-    corners: np.ndarray[Any, Any] | None = None,
-    size: int = 1024,
-    extent_mm: float = 1000.0,
-    depth_mm: float = 10.0,
-    seamless: str | None = "cut",
-    square: bool = False,
-    light_from: float | None = None,
-    repeats: bool = False,
-    profile_name: str = "plain",
-    settings: Mapping[str, Mapping[str, Any]] | None = None,
+    woven: Weave | None = None,
     force: bool = False,
-    report: bool = False,
-    name: str | None = None,
     limits: Limits | None = None,
     reading: Future[Picture] | None = None,
-    woven: Weave | None = None,
-    maps: Sequence[str] = (),
     task: Task = IDLE,
 ) -> dict[str, Any]:
     """Derive a map set from a photo and deliver it.
@@ -140,20 +82,14 @@ def derive(
     ----------
     photo, out : path
         The photo, and the folder for the files; empty or new unless ``force``.
-    corners, extent_mm, depth_mm, seamless, square, light_from, settings
-        See `weave_for`.
-    repeats : bool
-        Crop to a whole number of repeats of the motif: see `whole_repeats`.
-    size : int
-        Texels along the longer side of the finished repeat.
-    report : bool
-        Measure seams and evenness, too.
-    reading : Future, optional
-        The photo, where reading it has begun already: see `read_ahead`.
+    start : Start
+        What is said of the photo.
+    wish : Wish
+        What is wanted of it.
     woven : Weave, optional
         Put the photo through this weave instead of a new one; what is said of corners, sizes and steps is then in it.
-    maps : sequence of str
-        The maps to write, those of the profile if none are named; steps that make them are added where they are missing.
+    reading : Future, optional
+        The photo, where reading it has begun already: see `read_ahead`.
 
     Returns
     -------
@@ -167,50 +103,37 @@ def derive(
         Anything that the artist can mend; nothing is then left half written.
     """
     started = time.perf_counter()
-    wanted: Profile = profile(profile_name)
+    wanted: Profile = profile(wish.profile_name)
     check_folder(out, force)
     task.report(0.0, "reading the photo")
     threading.Thread(target=_load, name="kernels", daemon=True).start()
     picture, digest, sources = _brought(photo, reading, limits)
     seconds = {"read": time.perf_counter() - started}
-    if woven is not None:
-        weave, seamless = put_through(woven, digest, reference(photo, picture)), None
-    else:
-        weave = weave_for(
-            picture,
-            photo,
-            digest,
-            corners=corners,
-            extent_mm=extent_mm,
-            depth_mm=depth_mm,
-            seamless=seamless,
-            square=square,
-            light_from=light_from,
-            settings=settings,
-        )
-    making = _Making(Evaluator(sources, Cache(700 << 20)), weave, size, task)
-    kept = making.keep_repeats() if repeats else None
-    why = making.suggest(seamless) if seamless in ("suggested", "motif") else ""
-    if not maps:
+    weave = weave_for(picture, photo, digest, start) if woven is None else put_through(woven, digest, reference(photo, picture))
+    making = _Making(Evaluator(sources, Cache(700 << 20)), weave, wish.size, task)
+    kept = making.keep_repeats() if wish.repeats else None
+    asks = woven is None and start.seamless in ("suggested", "motif")
+    why = making.suggest(str(start.seamless)) if asks else ""
+    if not wish.maps:
         making.complete(wanted)
     else:
-        wanted = of_maps(wanted, making.add_makers(maps).threads, list(dict.fromkeys(maps)))
+        wanted = of_maps(wanted, making.add_makers(wish.maps).threads, list(dict.fromkeys(wish.maps)))
     warnings = [*picture.warnings, *making.beyond()]
-    named, source = name or file_name(photo.stem), {"file": photo.name, "sha256": digest}
-    manifest = making.deliver(out, named, wanted, source, warnings, force, task.part(0.05, 0.8 if report else 1.0))
+    named, source = wish.name or file_name(photo.stem), {"file": photo.name, "sha256": digest}
+    manifest = making.deliver(out, named, wanted, source, warnings, force, task.part(0.05, 0.8 if wish.report else 1.0))
     seconds |= making.seconds()
     figures: dict[str, Any] = dict.fromkeys(FIGURES)
-    if report:
+    if wish.report:
         t = time.perf_counter()
         task.report(0.85, "measuring")
-        figures.update(measure(making.evaluator, making.weave, size, task))
+        figures.update(measure(making.evaluator, making.weave, wish.size, task))
         seconds["measure"] = time.perf_counter() - t
     seconds["total"] = time.perf_counter() - started
     task.report(1.0, "done")
     return {
         **figures,
         **making.sizes(),
-        "extent_mm": extent_mm,
+        "extent_mm": start.extent_mm,
         "seamless_why": why,
         "repeats": kept,
         "seconds": {k: round(v, 4) for k, v in seconds.items()},

@@ -10,7 +10,7 @@ from fastapi import APIRouter, File, Form, Request, Response, UploadFile
 from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.base.parallel import Rank
-from silent_loom.core.ways.derive import weave_for
+from silent_loom.core.ways.starting import weave_for
 from silent_loom.core.ways.woven import through_again
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.rows.ready import ready

@@ -67,7 +67,7 @@ def moss(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
 
 
 def test_a_new_step_with_a_helper_thread_is_one_file(moss: None, weave: Weave, evaluator: Evaluator) -> None:
-    from silent_loom.core.ways.derive import settings_from
+    from silent_loom.core.ways.starting import settings_from
     from silent_loom.web import describe
 
     describe.steps.cache_clear()
