@@ -17,9 +17,9 @@ from silent_loom.core.look.meters.seam_meter import heat, seams
 from silent_loom.core.moving.resample import enlarge
 from silent_loom.core.report.finding import Cure
 from silent_loom.core.report.report import Report, report
+from silent_loom.core.report.suggesting import meeting, with_suggestion
 from silent_loom.core.report.whole_repeats import WholeRepeats, whole_repeats
 from silent_loom.core.ways.measuring import closing, seam_lines
-from silent_loom.core.ways.suggesting import meeting, with_suggestion
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.work.break_up import cell_sizes, cells
 from silent_loom.work.desk import Desk

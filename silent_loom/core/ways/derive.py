@@ -23,12 +23,12 @@ from silent_loom.core.delivery.placing import check_folder
 from silent_loom.core.delivery.profile import Profile, of_maps
 from silent_loom.core.delivery.shelf import profile
 from silent_loom.core.files import Limits, Picture, read
+from silent_loom.core.report.suggesting import with_suggestion
 from silent_loom.core.ways.map_files import LEAST
 from silent_loom.core.ways.measuring import FIGURES, measure
 from silent_loom.core.ways.sources import FileSources, digest_of, reference
 from silent_loom.core.ways.squared import squared
 from silent_loom.core.ways.starting import Start, weave_for
-from silent_loom.core.ways.suggesting import with_suggestion
 from silent_loom.core.ways.woven import put_through
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.answers.cache import Cache

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.report.suggest import PROVED
-from silent_loom.core.ways.suggesting import with_suggestion
+from silent_loom.core.report.suggesting import with_suggestion
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import SourceRef, Weave
 from silent_loom.core.weave.rows.saved import filled

@@ -22,6 +22,7 @@ from silent_loom.core.moving.resample import at_most, resize
 from silent_loom.core.report.judge import contrast_after
 from silent_loom.core.report.overlap import fitted_overlap
 from silent_loom.core.report.suggest import suggest
+from silent_loom.core.report.suggesting import motif_settings
 from silent_loom.core.steps.tiling.breakup import BreakUp, BreakUpSettings
 from silent_loom.core.steps.tiling.quilt import Quilt, QuiltSettings
 from silent_loom.core.steps.tiling.seamless import SEAMLESS, SeamlessSettings, joins
@@ -152,36 +153,6 @@ def _chosen(
         return SeamlessSettings(**settings), why, tried
     except ValueError as error:
         raise SettingError(str(error).split("\n")[-2].strip(), "seamless", "Overlaps lie between 0.02 and 0.5.") from None
-
-
-def motif_settings(guide: Image, task: Task = IDLE) -> dict[str, Any]:
-    """Settings of the motif method for a sheet: whole repeats, or whole courses where no more than these come again.
-
-    Raises
-    ------
-    LoomError
-        No motif is found.
-
-    >>> from silent_loom.core.base.images import Kind
-    >>> y, x = np.mgrid[0:256, 0:256]
-    >>> dots = ((x % 32 - 16) ** 2 + (y % 32 - 16) ** 2 < 64).astype(np.float32)
-    >>> motif_settings(Image(np.repeat(dots[..., None], 3, 2), Kind.COLOUR))["method"]
-    'motif'
-    """
-    from silent_loom.core.look.motif.beat import courses_of
-    from silent_loom.core.look.motif.grid import fit_grid
-    from silent_loom.core.look.motif.lattice import find_lattice
-
-    for look in (find_lattice, courses_of):
-        lattice = look(guide, task)
-        grid = fit_grid(guide, lattice, task) if lattice else None
-        if grid is not None:
-            return grid.settings()
-    raise LoomError(
-        "no regular motif was found, nor courses at an even beat",
-        "seamless",
-        "Use cut, fade or gradient, or mark whole repeats by hand.",
-    )
 
 
 def _fitting(s: SeamlessSettings, image: Image, size: tuple[int, int]) -> Image:

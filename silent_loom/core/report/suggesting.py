@@ -4,19 +4,47 @@ from __future__ import annotations
 
 from typing import Any
 
-from silent_loom.core.base.errors import SettingError
+from silent_loom.core.base.errors import LoomError, SettingError
+from silent_loom.core.base.images import Image
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.look.motif.beat import courses_of
+from silent_loom.core.look.motif.grid import fit_grid
 from silent_loom.core.look.motif.lattice import find_lattice
 from silent_loom.core.report.overlap import fitted_overlap
 from silent_loom.core.report.suggest import PROVED, suggest
-from silent_loom.core.ways.sets import motif_settings
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import Weave
 
 MEETING = 1024
 """Texels along the longer side at which a photo that has just come in is looked at for courses."""
+
+
+def motif_settings(guide: Image, task: Task = IDLE) -> dict[str, Any]:
+    """Settings of the motif method for a sheet: whole repeats, or whole courses where no more than these come again.
+
+    Raises
+    ------
+    LoomError
+        No motif is found.
+
+    >>> import numpy as np
+    >>> from silent_loom.core.base.images import Kind
+    >>> y, x = np.mgrid[0:256, 0:256]
+    >>> dots = ((x % 32 - 16) ** 2 + (y % 32 - 16) ** 2 < 64).astype(np.float32)
+    >>> motif_settings(Image(np.repeat(dots[..., None], 3, 2), Kind.COLOUR))["method"]
+    'motif'
+    """
+    for look in (find_lattice, courses_of):
+        lattice = look(guide, task)
+        grid = fit_grid(guide, lattice, task) if lattice else None
+        if grid is not None:
+            return grid.settings()
+    raise LoomError(
+        "no regular motif was found, nor courses at an even beat",
+        "seamless",
+        "Use cut, fade or gradient, or mark whole repeats by hand.",
+    )
 
 
 def with_suggestion(
