@@ -45,11 +45,13 @@ export class State extends EventTarget {
     return fresh;
   }
 
-  // `sent` is the draft that this answer stored: what was dragged on since then is kept
-  take(material, sent = null) {
+  // `sent` is the draft that this answer stored: what was dragged on since then is kept. So is what is dragged of another row
+  // than the one that `of` says was changed
+  take(material, sent = null, of = null) {
     const before = this.material?.weave.rows || [], at = before.findIndex((r) => r.id === this.chosen);
     this.material = material;
-    if (!sent || this.draft === sent) this.draft = null;
+    const apart = of !== null && this.draft && this.draft.step_id !== of;
+    if (!apart && (!sent || this.draft === sent)) this.draft = null;
     else if (this.draft && !this.row(this.draft.step_id)) this.draft = null;
     // A chosen row that is gone leaves the choice with its neighbour above, not with the first row
     if (this.chosen && !this.row(this.chosen)) {
@@ -130,7 +132,7 @@ export class State extends EventTarget {
 
   change(body, sent = null) {
     this.emit("saving");
-    return this.after(() => post(`${this.path}/change`, { base: this.material.head, ...body }), { sent });
+    return this.after(() => post(`${this.path}/change`, { base: this.material.head, ...body }), { sent, of: body.step_id ?? null });
   }
   undo() { return this.leap(`${this.path}/undo`); }
   redo() { return this.leap(`${this.path}/redo`); }
@@ -149,12 +151,12 @@ export class State extends EventTarget {
 
   // Writes go one after another, each on the state that the one before it left.
   // With `asks` nothing of the artist's was to be saved: that a search finds nothing is no fault of saving.
-  after(work, { sent = null, asks = false } = {}) {
+  after(work, { sent = null, asks = false, of = null } = {}) {
     this.queue = this.queue.then(async () => {
       try {
         const made = await work();
         if (sent) delete this.figures.rows[sent.step_id]; // what was said of it before says nothing now
-        this.take(made, sent);
+        this.take(made, sent, of);
         this.emit("saved");
       } catch (error) {
         if (error instanceof Failure && error.body.conflict) this.emit("clash", error.body.kept);
