@@ -6,7 +6,7 @@ PIP := $(BIN)/python -m pip install --quiet --disable-pip-version-check
 STAMP := $(VENV)/.installed
 TESTS := $(VENV)/.tests-installed
 
-.PHONY: demo test quick bench lint browser docs clean
+.PHONY: demo test quick bench lint browser scripts docs clean
 
 # What runs. Kernels are compiled while the application is already in use, by processes of its own (core/ways/prepare.py)
 $(STAMP): requirements.lock pyproject.toml
@@ -34,16 +34,20 @@ test: $(TESTS) browser
 quick: $(TESTS)
 	$(BIN)/python -m pytest -n 2 --dist loadscope --quick
 
-# Chromium from Debian's packages, and the two npm packages that tests use; skipped when they are there
-browser:
+# Chromium from Debian's packages, and the npm packages that tests and lint use; skipped when they are there
+browser: scripts
 	@command -v chromium >/dev/null || { $(if $(filter 0,$(shell id -u)),,sudo) apt-get update -qq && $(if $(filter 0,$(shell id -u)),,sudo) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends chromium >/dev/null; }
-	@command -v npm >/dev/null || { $(if $(filter 0,$(shell id -u)),,sudo) apt-get update -qq && $(if $(filter 0,$(shell id -u)),,sudo) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends npm >/dev/null; }
-	@test -d tools/vendor/node_modules/axe-core || { cd tools/vendor && npm ci --ignore-scripts --no-audit --no-fund --silent; }
 
-lint: $(TESTS)
+scripts:
+	@command -v npm >/dev/null || { $(if $(filter 0,$(shell id -u)),,sudo) apt-get update -qq && $(if $(filter 0,$(shell id -u)),,sudo) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends npm >/dev/null; }
+	@test -d tools/vendor/node_modules/prettier || { cd tools/vendor && npm ci --ignore-scripts --no-audit --no-fund --silent; }
+
+lint: $(TESTS) scripts
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
+	tools/vendor/node_modules/.bin/prettier --check --log-level warn "silent_loom/web/static/js/**/*.{js,ts}"
+	tools/vendor/node_modules/.bin/tsc --project .
 
 bench: $(TESTS)
 	$(BIN)/python -m bench

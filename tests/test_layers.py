@@ -92,6 +92,10 @@ def test_the_house_stays_clear() -> None:
         assert len(modules) <= 15, f"{folder} holds {len(modules)} modules"
     for path in ROOT.rglob("*.py"):
         assert len(path.read_text("utf-8").splitlines()) <= 500, path
+    for path in (ROOT / "web" / "static" / "js").rglob("*.js"):
+        lines = path.read_text("utf-8").splitlines()
+        assert len(lines) <= 500, path
+        assert max(map(len, lines)) <= 120, path
 
 
 def test_the_check_sees_an_upward_import(tmp_path: Path) -> None:

@@ -10,22 +10,32 @@ export class Failure extends Error {
 async function check(response) {
   if (response.ok) return response;
   let body = {};
-  try { body = await response.json(); } catch { /* not JSON: the status says enough */ }
-  if (Array.isArray(body.detail)) body.error = body.detail.map((d) => `${d.loc.slice(1).join(".")}: ${d.msg}`).join("; ");
+  try {
+    body = await response.json();
+  } catch {
+    /* not JSON: the status says enough */
+  }
+  if (Array.isArray(body.detail)) body.error = body.detail.map(d => `${d.loc.slice(1).join(".")}: ${d.msg}`).join("; ");
   throw new Failure(response.status, body);
 }
 
 async function call(path, options) {
-  try { return await check(await fetch(path, options)); }
-  catch (error) {
+  try {
+    return await check(await fetch(path, options));
+  } catch (error) {
     if (error instanceof Failure || error.name === "AbortError") throw error;
     throw new Failure(0, { error: "The application does not answer. Is it still running?" });
   }
 }
 
-const posted = (body, more = {}) => ({ ...more, method: "POST", headers: { "content-type": "application/json" }, body: JSON.stringify(body) });
+const posted = (body, more = {}) => ({
+  ...more,
+  method: "POST",
+  headers: { "content-type": "application/json" },
+  body: JSON.stringify(body),
+});
 
-export const get = async (path) => (await call(path)).json();
+export const get = async path => (await call(path)).json();
 export const post = async (path, body = {}, more = {}) => (await call(path, posted(body, more))).json();
 export const send = async (path, form) => (await call(path, { method: "POST", body: form })).json();
 // Raw bytes; null when a newer question of the same view came in meanwhile.
@@ -40,24 +50,30 @@ export async function bytes(path, body) {
 const door = { free: 2, waiting: [] };
 export async function beside(work, wanted = () => true) {
   if (door.free) door.free--;
-  else await new Promise((go) => door.waiting.push(go));
-  try { return wanted() ? await work() : null; }
-  finally {
+  else await new Promise(go => door.waiting.push(go));
+  try {
+    return wanted() ? await work() : null;
+  } finally {
     const next = door.waiting.shift();
     if (next) next();
     else door.free++;
   }
 }
 // A picture by its address, through the same door; null when it is not wanted any more.
-export const picture = (address, wanted) => beside(() => new Promise((done, fail) => {
-  const image = new Image();
-  image.alt = "";
-  image.onload = () => done(image);
-  image.onerror = () => fail(new Failure(0, { error: "A picture could not be made." }));
-  image.src = address;
-}), wanted);
+export const picture = (address, wanted) =>
+  beside(
+    () =>
+      new Promise((done, fail) => {
+        const image = new Image();
+        image.alt = "";
+        image.onload = () => done(image);
+        image.onerror = () => fail(new Failure(0, { error: "A picture could not be made." }));
+        image.src = address;
+      }),
+    wanted,
+  );
 
-export const since = (iso) => {
+export const since = iso => {
   const seconds = Math.max(0, (Date.now() - Date.parse(iso)) / 1000);
   if (seconds < 60) return "just now";
   if (seconds < 3600) return `${Math.round(seconds / 60)} min ago`;
@@ -65,7 +81,7 @@ export const since = (iso) => {
   return new Date(iso).toLocaleDateString();
 };
 export { length as cm } from "./units.js";
-export const icon = (name) => {
+export const icon = name => {
   const svg = document.createElementNS("http://www.w3.org/2000/svg", "svg");
   svg.setAttribute("class", "icon");
   svg.setAttribute("aria-hidden", "true");
@@ -78,11 +94,12 @@ export function el(tag, attributes = {}, ...children) {
   const node = document.createElement(tag);
   for (const [key, value] of Object.entries(attributes)) {
     if (key.startsWith("on")) node.addEventListener(key.slice(2), value);
-    else if (key.startsWith("aria-")) { if (value != null) node.setAttribute(key, String(value)); }
-    else if (value === true) node.setAttribute(key, "");
+    else if (key.startsWith("aria-")) {
+      if (value != null) node.setAttribute(key, String(value));
+    } else if (value === true) node.setAttribute(key, "");
     else if (value !== false && value != null) node.setAttribute(key, value);
   }
-  node.append(...children.filter((c) => c != null));
+  node.append(...children.filter(c => c != null));
   return node;
 }
 export function svg(tag, attributes = {}, ...children) {

@@ -1,5 +1,5 @@
-// Whether there is a graphics card. Without one the processor draws every picture, and pens that work in plain memory are
-// more than twice as quick as those that play a card.
+// Whether there is a graphics card. Without one the processor draws every picture, and pens that work in plain memory
+// are more than twice as quick as those that play a card.
 let known;
 
 export function drawnInSoftware() {
@@ -16,4 +16,5 @@ function asked() {
 }
 
 // The pen of a canvas that is drawn often
-export const penOf = (canvas, how = {}) => canvas.getContext("2d", drawnInSoftware() ? { ...how, willReadFrequently: true } : how);
+export const penOf = (canvas, how = {}) =>
+  canvas.getContext("2d", drawnInSoftware() ? { ...how, willReadFrequently: true } : how);

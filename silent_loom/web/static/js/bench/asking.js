@@ -5,9 +5,12 @@ let views = 0;
 const tab = Math.random().toString(36).slice(2, 8);
 
 export class Asking {
+  /** @type {any} The picture that is there already */
+  have;
+
   constructor(state, took, failed, busy) {
     this.state = state;
-    this.took = took;      // (answer, wanted) => draw it
+    this.took = took; // (answer, wanted) => draw it
     this.failed = failed;
     this.busy = busy;
     this.view = `${tab}-${++views}`;
@@ -15,9 +18,10 @@ export class Asking {
     this.shown = -1;
     this.running = 0;
     this.waiting = null;
-    this.small = false;    // only the smallest answers while the hand moves
-    this.of = () => ({ path: state.path, lay: state.question() }); // what is asked about: the material as it stands, or another state
-    this.quick = true;     // whether 512 has been quick enough while a control moves
+    this.small = false; // only the smallest answers while the hand moves
+    // What is asked about: the material as it stands, or another state
+    this.of = () => ({ path: state.path, lay: state.question() });
+    this.quick = true; // whether 512 has been quick enough while a control moves
   }
 
   // Something about to be stored, asked for while it is being written: the answer is the same
@@ -31,11 +35,14 @@ export class Asking {
   async glance(body) {
     const { path, lay } = this.of();
     if (!path.startsWith("/api/materials/")) return; // a delivery is no state of a material
-    const before = this.shown, turn = (this.glanced = (this.glanced || 0) + 1);
+    const before = this.shown,
+      turn = (this.glanced = (this.glanced || 0) + 1);
     try {
       const answer = await bytes(`${path}/glance`, { ...body, ...lay });
       if (answer && turn === this.glanced && this.shown === before) this.took(answer, body, 0);
-    } catch { /* the picture itself says what is wrong */ }
+    } catch {
+      /* the picture itself says what is wrong */
+    }
   }
 
   // endpoint: "map" or "form"; sizes: [small, full]
@@ -51,13 +58,26 @@ export class Asking {
   // True when its answer was taken
   async now(size) {
     if (!this.next) return false;
-    if (this.running >= 2) { this.waiting = size; return false; }
-    const { endpoint, body } = this.next, sequence = ++this.sequence, started = performance.now();
-    const drafting = !!this.state.draft, { path, lay } = this.of();
+    if (this.running >= 2) {
+      this.waiting = size;
+      return false;
+    }
+    const { endpoint, body } = this.next,
+      sequence = ++this.sequence,
+      started = performance.now();
+    const drafting = !!this.state.draft,
+      { path, lay } = this.of();
     this.running++;
     this.busy(true);
     try {
-      const answer = await bytes(`${path}/${endpoint}`, { ...this.have?.(size), ...body, ...lay, size, view: this.view, sequence });
+      const answer = await bytes(`${path}/${endpoint}`, {
+        ...this.have?.(size),
+        ...body,
+        ...lay,
+        size,
+        view: this.view,
+        sequence,
+      });
       if (drafting && size >= 512) this.quick = performance.now() - started < 140;
       else if (drafting && performance.now() - started < 25) this.quick = true;
       if (answer && sequence > this.shown) {
@@ -69,8 +89,11 @@ export class Asking {
       if (sequence === this.sequence) this.failed(error.message);
     } finally {
       this.running--;
-      if (this.waiting !== null) { const again = this.waiting; this.waiting = null; this.now(again); }
-      else if (!this.running) this.busy(false);
+      if (this.waiting !== null) {
+        const again = this.waiting;
+        this.waiting = null;
+        this.now(again);
+      } else if (!this.running) this.busy(false);
     }
     return false;
   }

@@ -3,8 +3,9 @@ import { get, post } from "../base/api.js";
 import { fieldUnit, length, parse } from "../base/units.js";
 import { Shelf } from "./shelf.js";
 
-const $ = (id) => document.getElementById(id);
-let patterns = [], shelf = null;
+const $ = id => document.getElementById(id);
+let patterns = [],
+  shelf = null;
 
 function chosen(p) {
   $("pattern-name").value = p.title;
@@ -16,8 +17,11 @@ function high() {
   const { chosen: p } = shelf;
   try {
     const mm = parse($("pattern-width").value, fieldUnit("mm", 1));
-    $("pattern-high").textContent = `and ${length(+(mm * p.size_mm[1] / p.size_mm[0]).toPrecision(4))} high; what lies on it keeps its size.`;
-  } catch { $("pattern-high").textContent = "Type for example 1.2 m or 40 cm."; }
+    $("pattern-high").textContent =
+      `and ${length(+((mm * p.size_mm[1]) / p.size_mm[0]).toPrecision(4))} high; what lies on it keeps its size.`;
+  } catch {
+    $("pattern-high").textContent = "Type for example 1.2 m or 40 cm.";
+  }
 }
 
 async function begin() {
@@ -25,9 +29,16 @@ async function begin() {
   if (!p) return;
   try {
     const width = parse($("pattern-width").value, fieldUnit("mm", 1));
-    const made = await post("/api/materials/pattern", { pattern: p.name, name: $("pattern-name").value, seed: +$("pattern-seed").value || 1, width_mm: Math.abs(width / p.size_mm[0] - 1) < 0.005 ? null : width });
+    const made = await post("/api/materials/pattern", {
+      pattern: p.name,
+      name: $("pattern-name").value,
+      seed: +$("pattern-seed").value || 1,
+      width_mm: Math.abs(width / p.size_mm[0] - 1) < 0.005 ? null : width,
+    });
     location.href = `/bench/${made.id}`;
-  } catch (error) { shelf.fail(error.message); }
+  } catch (error) {
+    shelf.fail(error.message);
+  }
 }
 
 export async function openPatterns() {
@@ -36,8 +47,14 @@ export async function openPatterns() {
 }
 
 addEventListener("DOMContentLoaded", () => {
-  shelf = new Shelf("pattern", { text: (p) => `${p.title} ${p.says} ${p.family} ${p.words.join(" ")} ${p.name}`, onChoose: chosen, onBegin: begin });
+  shelf = new Shelf("pattern", {
+    text: p => `${p.title} ${p.says} ${p.family} ${p.words.join(" ")} ${p.name}`,
+    onChoose: chosen,
+    onBegin: begin,
+  });
   $("pattern-width").addEventListener("input", high);
   $("pattern-begin").addEventListener("click", begin);
-  $("pattern-dice").addEventListener("click", () => { $("pattern-seed").value = 1 + Math.floor(Math.random() * 9999); });
+  $("pattern-dice").addEventListener("click", () => {
+    $("pattern-seed").value = 1 + Math.floor(Math.random() * 9999);
+  });
 });

@@ -1,5 +1,7 @@
-// Which file draws which control: by the shape that a step declares for a setting, and by the panel of its own that it has.
-import { regionsControls, strokesControls } from "../hand/handtools.js";
+// Which file draws which control: by the shape that a step declares for a setting, and by the panel of its own that
+// it has.
+import { strokesControls } from "../hand/handtools.js";
+import { regionsControls } from "../hand/regions.js";
 import { cellsControls } from "./break_cells.js";
 import { gridControls, overlapControls, suggestControls } from "./closing.js";
 import { curveEditor } from "./drawn.js";

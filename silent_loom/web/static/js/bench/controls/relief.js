@@ -3,34 +3,103 @@ import { beside, el, post } from "../../base/api.js";
 
 const SHARES = { lightness: [0.2126, 0.7152, 0.0722], red: [1, 0, 0], green: [0, 1, 0], blue: [0, 0, 1] };
 
-const pictures = (list) => el("div", { class: "cell-pictures four" }, ...list);
+const pictures = list => el("div", { class: "cell-pictures four" }, ...list);
 
 // The three channels and lightness, to choose by eye
 function channels(controls) {
-  const { state } = controls, box = el("div"), fold = el("details", { class: "more", id: "channels" }, el("summary", {}, "Choose a channel by eye"), box);
+  const { state } = controls,
+    box = el("div"),
+    fold = el("details", { class: "more", id: "channels" }, el("summary", {}, "Choose a channel by eye"), box);
   const load = async () => {
     const row = controls.row;
     box.textContent = "…";
     try {
-      const found = await beside(() => post(`${state.path}/channels`, { step_id: row.id }), () => box.isConnected);
+      const found = await beside(
+        () => post(`${state.path}/channels`, { step_id: row.id }),
+        () => box.isConnected,
+      );
       if (!found) return;
-      box.replaceChildren(pictures(Object.entries(found.channels).map(([name, src]) => el("figure", {},
-        el("button", { class: "bare", type: "button", "data-channel": name, title: `Read height from ${name}`, onclick: () => { const [red, green, blue] = SHARES[name]; controls.try({ red, green, blue }); controls.settle(); } }, el("img", { alt: name, src })),
-        el("figcaption", {}, name)))));
-    } catch (e) { box.replaceChildren(el("div", { class: "note" }, e.message)); }
+      box.replaceChildren(
+        pictures(
+          Object.entries(found.channels).map(([name, src]) =>
+            el(
+              "figure",
+              {},
+              el(
+                "button",
+                {
+                  class: "bare",
+                  type: "button",
+                  "data-channel": name,
+                  title: `Read height from ${name}`,
+                  onclick: () => {
+                    const [red, green, blue] = SHARES[name];
+                    controls.try({ red, green, blue });
+                    controls.settle();
+                  },
+                },
+                el("img", { alt: name, src }),
+              ),
+              el("figcaption", {}, name),
+            ),
+          ),
+        ),
+      );
+    } catch (e) {
+      box.replaceChildren(el("div", { class: "note" }, e.message));
+    }
   };
-  fold.addEventListener("toggle", () => { if (fold.open) load(); });
+  fold.addEventListener("toggle", () => {
+    if (fold.open) load();
+  });
   return fold;
 }
 
 // Where the light came from: told by a small sun on the picture, or by choosing the relief that looks right
 export function reliefPanel(controls) {
-  const { state } = controls, both = el("div"), says = el("div", { class: "note", hidden: true });
-  const which = el("button", { class: "act edge", type: "button", id: "which-relief", title: "Two reliefs can throw the same shading: choose the one that is right" }, "Which is right?");
-  const sun = el("button", { class: "act", type: "button", id: "show-sun", "aria-pressed": false, title: "A small sun on the flat picture: drag it to where the light came from" }, "Sun on the picture");
-  const none = el("button", { class: "act", type: "button", id: "no-sun", onclick: () => { both.replaceChildren(); controls.try({ light_deg: null }); controls.settle(); } }, "Brightness alone");
+  const { state } = controls,
+    both = el("div"),
+    says = el("div", { class: "note", hidden: true });
+  const which = el(
+    "button",
+    {
+      class: "act edge",
+      type: "button",
+      id: "which-relief",
+      title: "Two reliefs can throw the same shading: choose the one that is right",
+    },
+    "Which is right?",
+  );
+  const sun = el(
+    "button",
+    {
+      class: "act",
+      type: "button",
+      id: "show-sun",
+      "aria-pressed": false,
+      title: "A small sun on the flat picture: drag it to where the light came from",
+    },
+    "Sun on the picture",
+  );
+  const none = el(
+    "button",
+    {
+      class: "act",
+      type: "button",
+      id: "no-sun",
+      onclick: () => {
+        both.replaceChildren();
+        controls.try({ light_deg: null });
+        controls.settle();
+      },
+    },
+    "Brightness alone",
+  );
   sun.addEventListener("click", () => {
-    if (controls.settings.light_deg == null) { controls.try({ light_deg: Math.round(axis() ?? 45) }); controls.settle(); }
+    if (controls.settings.light_deg == null) {
+      controls.try({ light_deg: Math.round(axis() ?? 45) });
+      controls.settle();
+    }
     state.emit("sun", { step_id: controls.row.id });
   });
   const axis = () => state.figures.rows[controls.row.id]?.figures?.light_axis;
@@ -41,20 +110,55 @@ export function reliefPanel(controls) {
     try {
       const light = controls.settings.light_deg ?? axis() ?? 0;
       const found = await post(`${state.path}/reliefs`, { step_id: row.id, settings: { light_deg: light } });
-      both.replaceChildren(el("div", { class: "note" }, "Which one looks right, lit from the upper left?"), el("div", { class: "cell-pictures two", id: "reliefs" }, ...found.reliefs.map((r) => el("figure", {},
-        el("button", { class: "bare", type: "button", "data-light": r.light_deg, onclick: () => { controls.try({ light_deg: r.light_deg }); controls.settle(); both.replaceChildren(); } }, el("img", { alt: `Light from ${r.light_deg}°`, src: r.picture })),
-        el("figcaption", {}, `light from ${Math.round(r.light_deg)}°`)))));
-    } catch (e) { both.replaceChildren(el("div", { class: "note warn" }, e.message)); }
+      both.replaceChildren(
+        el("div", { class: "note" }, "Which one looks right, lit from the upper left?"),
+        el(
+          "div",
+          { class: "cell-pictures two", id: "reliefs" },
+          ...found.reliefs.map(r =>
+            el(
+              "figure",
+              {},
+              el(
+                "button",
+                {
+                  class: "bare",
+                  type: "button",
+                  "data-light": r.light_deg,
+                  onclick: () => {
+                    controls.try({ light_deg: r.light_deg });
+                    controls.settle();
+                    both.replaceChildren();
+                  },
+                },
+                el("img", { alt: `Light from ${r.light_deg}°`, src: r.picture }),
+              ),
+              el("figcaption", {}, `light from ${Math.round(r.light_deg)}°`),
+            ),
+          ),
+        ),
+      );
+    } catch (e) {
+      both.replaceChildren(el("div", { class: "note warn" }, e.message));
+    }
     which.disabled = false;
   });
-  const node = el("div", { class: "relief-tools" }, el("div", { class: "d-flex gap-1 my-2 flex-wrap" }, which, sun, none), says, both, channels(controls));
+  const node = el(
+    "div",
+    { class: "relief-tools" },
+    el("div", { class: "d-flex gap-1 my-2 flex-wrap" }, which, sun, none),
+    says,
+    both,
+    channels(controls),
+  );
   return {
     node,
     update(v) {
       none.hidden = v.light_deg == null;
       const f = state.figures.rows[controls.row?.id]?.figures || {};
       says.hidden = v.light_deg != null || f.light_sure == null || f.light_sure < 0.12;
-      if (!says.hidden) says.textContent = `Shading seems to run along ${Math.round(f.light_axis)}°: press Which is right?`;
+      if (!says.hidden)
+        says.textContent = `Shading seems to run along ${Math.round(f.light_axis)}°: press Which is right?`;
     },
   };
 }

@@ -2,7 +2,26 @@
 import { el } from "../../base/api.js";
 
 export function shownOver(state) {
-  const seen = el("input", { type: "checkbox", class: "form-check-input m-0", id: "show-own", checked: state.showMask !== false, onchange: () => { state.showMask = seen.checked ? undefined : false; state.emit("overlay"); } });
-  const node = el("div", { class: "control" }, el("label", { for: "show-own" }, "Show it over the picture"), el("span", {}, seen));
-  return { node, update() { seen.checked = state.showMask !== false; } };
+  const seen = el("input", {
+    type: "checkbox",
+    class: "form-check-input m-0",
+    id: "show-own",
+    checked: state.showMask !== false,
+    onchange: () => {
+      state.showMask = seen.checked ? undefined : false;
+      state.emit("overlay");
+    },
+  });
+  const node = el(
+    "div",
+    { class: "control" },
+    el("label", { for: "show-own" }, "Show it over the picture"),
+    el("span", {}, seen),
+  );
+  return {
+    node,
+    update() {
+      seen.checked = state.showMask !== false;
+    },
+  };
 }

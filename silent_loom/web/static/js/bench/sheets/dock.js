@@ -10,17 +10,21 @@ export function closeSheet(sheet) {
 }
 
 export function startDock() {
-  const dock = document.getElementById("dock"), bench = document.getElementById("bench");
+  const dock = document.getElementById("dock"),
+    bench = document.getElementById("bench");
   let from = null;
   for (const sheet of dock.querySelectorAll("dialog")) {
     sheet.addEventListener("close", () => {
       bench.classList.toggle("docked", !!dock.querySelector("dialog[open]"));
-      if (!dock.querySelector("dialog[open]") && from?.isConnected && dock.contains(document.activeElement)) from.focus();
+      if (!dock.querySelector("dialog[open]") && from?.isConnected && dock.contains(document.activeElement))
+        from.focus();
     });
     sheet.querySelector("[data-close]")?.addEventListener("click", () => sheet.close());
   }
-  document.querySelector(".head").addEventListener("click", (e) => { from = e.target.closest("button") || from; });
-  addEventListener("keydown", (e) => {
+  document.querySelector(".head").addEventListener("click", e => {
+    from = e.target.closest("button") || from;
+  });
+  addEventListener("keydown", e => {
     const open = dock.querySelector("dialog[open]");
     if (e.key !== "Escape" || !open || document.querySelector("dialog:modal, .palette")) return;
     open.close();
@@ -38,30 +42,49 @@ export function startBorders() {
     if (stored) bench.style.setProperty(`--${name}`, `${clamp(stored, name)}px`);
   }
   function clamp(v, name) {
-    const [low, high] = limits[name], most = { side: innerWidth - 420, weave: innerHeight - 240, strip: innerHeight - 300 }[name];
+    const [low, high] = limits[name],
+      most = { side: innerWidth - 420, weave: innerHeight - 240, strip: innerHeight - 300 }[name];
     return Math.round(Math.max(low, Math.min(high, Math.max(low, most), v)));
   }
   for (const border of document.querySelectorAll("[data-border]")) {
     const name = border.dataset.border;
-    const now = () => ({ side: document.querySelector(".side").offsetWidth, weave: document.getElementById("weave").offsetHeight, strip: document.getElementById("strip").offsetHeight })[name];
-    const set = (v) => {
+    const now = () =>
+      ({
+        side: document.querySelector(".side").offsetWidth,
+        weave: document.getElementById("weave").offsetHeight,
+        strip: document.getElementById("strip").offsetHeight,
+      })[name];
+    const set = v => {
       const size = clamp(v, name);
       bench.style.setProperty(`--${name}`, `${size}px`);
-      localStorage.setItem(`loom-${name}`, size);
-      border.setAttribute("aria-valuenow", size);
+      localStorage.setItem(`loom-${name}`, String(size));
+      border.setAttribute("aria-valuenow", String(size));
     };
-    border.addEventListener("pointerdown", (e) => {
+    border.addEventListener("pointerdown", e => {
       e.preventDefault();
       border.setPointerCapture(e.pointerId);
-      const start = now(), x = e.clientX, y = e.clientY;
-      const move = (m) => set(start + { side: m.clientX - x, weave: m.clientY - y, strip: y - m.clientY }[name]);
+      const start = now(),
+        x = e.clientX,
+        y = e.clientY;
+      const move = m => set(start + { side: m.clientX - x, weave: m.clientY - y, strip: y - m.clientY }[name]);
       border.addEventListener("pointermove", move);
       border.addEventListener("pointerup", () => border.removeEventListener("pointermove", move), { once: true });
     });
-    border.addEventListener("dblclick", () => { localStorage.removeItem(`loom-${name}`); bench.style.removeProperty(`--${name}`); });
-    border.addEventListener("keydown", (e) => {
-      const by = { ArrowLeft: -16, ArrowRight: 16, ArrowUp: name === "strip" ? 16 : -16, ArrowDown: name === "strip" ? -16 : 16 }[e.key];
-      if (by) { e.preventDefault(); set(now() + by); }
+    border.addEventListener("dblclick", () => {
+      localStorage.removeItem(`loom-${name}`);
+      bench.style.removeProperty(`--${name}`);
+    });
+    border.addEventListener("keydown", e => {
+      const by = {
+        ArrowLeft: -16,
+        ArrowRight: 16,
+        ArrowUp: name === "strip" ? 16 : -16,
+        ArrowDown: name === "strip" ? -16 : 16,
+      }[e.key];
+      if (by) {
+        e.preventDefault();
+        set(now() + by);
+      }
     });
     border.setAttribute("aria-valuenow", now());
     border.setAttribute("aria-valuemin", limits[name][0]);

@@ -1,6 +1,7 @@
-// The fine grid without a graphics card. A triangle of a pixel or less is shaded four times over where each is lit as it is drawn, so
-// the grid is drawn first, only to say for each pixel where it lies, how it faces and what part of the maps shows; then every pixel
-// is lit once (deferred shading; Saito & Takahashi, Comprehensible rendering of 3-D shapes, 1990).
+// The fine grid without a graphics card. A triangle of a pixel or less is shaded four times over where each is lit as
+// it is drawn, so the grid is drawn first, only to say for each pixel where it lies, how it faces and what part of
+// the maps shows; then every pixel is lit once (deferred shading; Saito & Takahashi, Comprehensible rendering of 3-D
+// shapes, 1990).
 import * as THREE from "/static/vendor/three/three.module.js";
 
 const VERTEX = `
@@ -31,13 +32,36 @@ void main() {
   other = vec4( place, ( gl_FrontFacing ? 2.0 : -2.0 ) + ( n.z < 0.0 ? -0.5 : 0.5 ) );
 }`;
 const UV = ["Map", "NormalMap", "AoMap", "RoughnessMap", "MetalnessMap", "SpecularIntensityMap"];
-const WHEN = { Map: "USE_MAP", NormalMap: "USE_NORMALMAP", AoMap: "USE_AOMAP", RoughnessMap: "USE_ROUGHNESSMAP", MetalnessMap: "USE_METALNESSMAP", SpecularIntensityMap: "USE_SPECULAR_INTENSITYMAP" };
+const WHEN = {
+  Map: "USE_MAP",
+  NormalMap: "USE_NORMALMAP",
+  AoMap: "USE_AOMAP",
+  RoughnessMap: "USE_ROUGHNESSMAP",
+  MetalnessMap: "USE_METALNESSMAP",
+  SpecularIntensityMap: "USE_SPECULAR_INTENSITYMAP",
+};
 
 export class Deferred {
   constructor() {
-    this.target = new THREE.WebGLRenderTarget(16, 16, { count: 2, type: THREE.FloatType, minFilter: THREE.NearestFilter, magFilter: THREE.NearestFilter });
-    this.geometry = new THREE.ShaderMaterial({ glslVersion: THREE.GLSL3, vertexShader: VERTEX, fragmentShader: FRAGMENT, side: THREE.DoubleSide,
-      uniforms: { displacement: { value: null }, repeats: { value: new THREE.Vector2() }, lift: { value: 0 }, middle: { value: 0.5 }, sunk: { value: 0 } } });
+    this.target = new THREE.WebGLRenderTarget(16, 16, {
+      count: 2,
+      type: THREE.FloatType,
+      minFilter: THREE.NearestFilter,
+      magFilter: THREE.NearestFilter,
+    });
+    this.geometry = new THREE.ShaderMaterial({
+      glslVersion: THREE.GLSL3,
+      vertexShader: VERTEX,
+      fragmentShader: FRAGMENT,
+      side: THREE.DoubleSide,
+      uniforms: {
+        displacement: { value: null },
+        repeats: { value: new THREE.Vector2() },
+        lift: { value: 0 },
+        middle: { value: 0.5 },
+        sunk: { value: 0 },
+      },
+    });
     this.buffers = { seenOne: { value: this.target.textures[0] }, seenOther: { value: this.target.textures[1] } };
     const corner = new THREE.BufferGeometry();
     corner.setAttribute("position", new THREE.BufferAttribute(new Float32Array([-1, -1, 0, 3, -1, 0, -1, 3, 0]), 3));
@@ -50,11 +74,14 @@ export class Deferred {
     this.sheet.visible = false;
   }
 
-  sized(w, h) { if (this.target.width !== w || this.target.height !== h) this.target.setSize(w, h); }
+  sized(w, h) {
+    if (this.target.width !== w || this.target.height !== h) this.target.setSize(w, h);
+  }
 
   // What a side's grid is drawn with
   ready(side, shared) {
-    const u = this.geometry.uniforms, m = side.textures.displacementMap.matrix.elements;
+    const u = this.geometry.uniforms,
+      m = side.textures.displacementMap.matrix.elements;
     u.displacement.value = side.textures.displacementMap;
     u.repeats.value.set(m[0], m[4]);
     for (const name of ["lift", "middle", "sunk"]) u[name].value = shared[name].value;
@@ -65,25 +92,52 @@ export class Deferred {
     if (!side.late) {
       side.late = side.material.clone();
       side.late.depthTest = side.late.depthWrite = false;
-      side.late.onBeforeCompile = (shader) => {
+      side.late.onBeforeCompile = shader => {
         patched(shader);
         Object.assign(shader.uniforms, this.buffers);
-        shader.vertexShader = shader.vertexShader.replace(/#include <project_vertex>/, "vec4 mvPosition = vec4( transformed, 1.0 );\ngl_Position = vec4( position.xy, 0.0, 1.0 );").replace(/if \( sunk < 0\.5 \) transformed[^\n]*\n/, "\n");
+        shader.vertexShader = shader.vertexShader
+          .replace(
+            /#include <project_vertex>/,
+            "vec4 mvPosition = vec4( transformed, 1.0 );\ngl_Position = vec4( position.xy, 0.0, 1.0 );",
+          )
+          .replace(/if \( sunk < 0\.5 \) transformed[^\n]*\n/, "\n");
         shader.fragmentShader = shader.fragmentShader
           .replace(/varying (vec[23]) (vViewPosition|vNormal|v\w*MapUv);/g, "$1 $2;")
           .replace(/gl_FrontFacing/g, "( seenFront > 0.0 )")
-          .replace("void main() {", `uniform highp sampler2D seenOne, seenOther;\nvoid fetched() {\n vec4 a = texelFetch( seenOne, ivec2( gl_FragCoord.xy ), 0 ), b = texelFetch( seenOther, ivec2( gl_FragCoord.xy ), 0 );
- seenFront = b.w;\n if ( b.w == 0.0 ) discard;\n float out_ = abs( b.w - 1.5 ) < 0.1 || abs( b.w + 2.5 ) < 0.1 ? -1.0 : 1.0;
- vViewPosition = - b.xyz;\n vNormal = vec3( a.zw, out_ * sqrt( max( 0.0, 1.0 - dot( a.zw, a.zw ) ) ) );
-${UV.map((name) => `#ifdef ${WHEN[name]}\n v${name}Uv = a.xy;\n#endif`).join("\n")}\n}\nvoid main() {\n fetched();`);
+          .replace(
+            "void main() {",
+            `uniform highp sampler2D seenOne, seenOther;
+void fetched() {
+ ivec2 at = ivec2( gl_FragCoord.xy );
+ vec4 a = texelFetch( seenOne, at, 0 ), b = texelFetch( seenOther, at, 0 );
+ seenFront = b.w;
+ if ( b.w == 0.0 ) discard;
+ float out_ = abs( b.w - 1.5 ) < 0.1 || abs( b.w + 2.5 ) < 0.1 ? -1.0 : 1.0;
+ vViewPosition = - b.xyz;
+ vNormal = vec3( a.zw, out_ * sqrt( max( 0.0, 1.0 - dot( a.zw, a.zw ) ) ) );
+${UV.map(name => `#ifdef ${WHEN[name]}\n v${name}Uv = a.xy;\n#endif`).join("\n")}\n}\nvoid main() {\n fetched();`,
+          );
         shader.fragmentShader = `float seenFront;\n${shader.fragmentShader}`;
       };
       side.late.customProgramCacheKey = () => "late";
     }
     const { late, material } = side;
-    for (const name of ["map", "aoMap", "roughnessMap", "metalnessMap", "specularIntensityMap", "normalMap", "displacementMap", "aoMapIntensity"]) late[name] = material[name];
+    for (const name of [
+      "map",
+      "aoMap",
+      "roughnessMap",
+      "metalnessMap",
+      "specularIntensityMap",
+      "normalMap",
+      "displacementMap",
+      "aoMapIntensity",
+    ])
+      late[name] = material[name];
     late.normalScale.copy(material.normalScale);
-    if (late.alphaTest !== material.alphaTest) { late.alphaTest = material.alphaTest; late.needsUpdate = true; }
+    if (late.alphaTest !== material.alphaTest) {
+      late.alphaTest = material.alphaTest;
+      late.needsUpdate = true;
+    }
     return late;
   }
 }

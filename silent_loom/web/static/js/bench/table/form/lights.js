@@ -1,32 +1,81 @@
 // Light settings, all made here by code: a lamp that is turned by hand, and surroundings painted around the form.
 import * as THREE from "/static/vendor/three/three.module.js";
 
-const lamp = (u, v, cu, cv, ru, rv) => { let d = Math.abs(u - cu); d = Math.min(d, 1 - d); return d < ru && Math.abs(v - cv) < rv ? 1 : 0; };
-const soft = (u, v, cu, cv, r) => { let d = Math.abs(u - cu); d = Math.min(d, 1 - d); return Math.exp(-((d * 2) ** 2 + (v - cv) ** 2) / (r * r)); };
+const lamp = (u, v, cu, cv, ru, rv) => {
+  let d = Math.abs(u - cu);
+  d = Math.min(d, 1 - d);
+  return d < ru && Math.abs(v - cv) < rv ? 1 : 0;
+};
+const soft = (u, v, cu, cv, r) => {
+  let d = Math.abs(u - cu);
+  d = Math.min(d, 1 - d);
+  return Math.exp(-((d * 2) ** 2 + (v - cv) ** 2) / (r * r));
+};
 const mixed = (a, b, t) => a.map((v, i) => v + (b[i] - v) * t);
 const plus = (a, b, k) => a.map((v, i) => v + b[i] * k);
 
-// sun: colour and strength of the lamp; around(u, up): light from there, u round the form, up 0…1 from below; share of it
+// sun: colour and strength of the lamp; around(u, up): light from there, u round the form, up 0…1 from below; share
+// of it
 export const LIGHTS = {
-  quay: { title: "Quay, overcast", sun: [0xfff6ea, 3.3], share: 0.95, around: (u, up) => {
-    // Soft enough to judge colour, with edges for the gloss to catch
-    const sky = up > 0.5 ? 0.55 + 0.5 * (up - 0.5) : 0.2 + 0.25 * up;
-    const light = 7 * lamp(u, up, 0.18, 0.74, 0.05, 0.1) + 4 * lamp(u, up, 0.62, 0.68, 0.09, 0.05) + 2.2 * lamp(u, up, 0.86, 0.8, 0.03, 0.14);
-    return [sky * (up > 0.5 ? 0.97 : 1.02) + light, sky + light * 0.98, sky * (up > 0.5 ? 1.04 : 0.95) + light * 0.95];
-  } },
+  quay: {
+    title: "Quay, overcast",
+    sun: [0xfff6ea, 3.3],
+    share: 0.95,
+    around: (u, up) => {
+      // Soft enough to judge colour, with edges for the gloss to catch
+      const sky = up > 0.5 ? 0.55 + 0.5 * (up - 0.5) : 0.2 + 0.25 * up;
+      const light =
+        7 * lamp(u, up, 0.18, 0.74, 0.05, 0.1) +
+        4 * lamp(u, up, 0.62, 0.68, 0.09, 0.05) +
+        2.2 * lamp(u, up, 0.86, 0.8, 0.03, 0.14);
+      return [
+        sky * (up > 0.5 ? 0.97 : 1.02) + light,
+        sky + light * 0.98,
+        sky * (up > 0.5 ? 1.04 : 0.95) + light * 0.95,
+      ];
+    },
+  },
   lamp: { title: "One lamp, nothing else", sun: [0xffffff, Math.PI], share: 0, around: () => [0, 0, 0] },
-  evening: { title: "Low evening sun", sun: [0xffc68a, 4.4], share: 0.8, around: (u, up) => {
-    const sky = up > 0.5 ? mixed([0.95, 0.62, 0.4], [0.2, 0.3, 0.52], Math.min(1, (up - 0.5) * 2.6)) : mixed([0.12, 0.1, 0.09], [0.3, 0.22, 0.17], up * 2);
-    return plus(sky, [9, 5, 2.2], soft(u, up, 0.3, 0.54, 0.09));
-  } },
-  workshop: { title: "Workshop, strip lamps", sun: [0xf4f7ff, 1.2], share: 1, around: (u, up) => {
-    const wall = 0.16 + 0.1 * up, strips = up > 0.7 && up < 0.94 && Math.floor(u * 16) % 4 === 1 ? 9 : 0, window_ = 5 * lamp(u, up, 0.05, 0.58, 0.045, 0.12);
-    return [wall * 1.04 + strips * 0.97 + window_ * 0.9, wall + strips + window_, wall * 0.94 + strips * 0.98 + window_ * 1.1];
-  } },
-  deck: { title: "Night deck, two lamps", sun: [0xffb066, 2.6], share: 1, around: (u, up) => {
-    const night = up > 0.5 ? [0.02, 0.028, 0.05] : [0.012, 0.012, 0.014];
-    return plus(plus(night, [16, 9, 3.6], lamp(u, up, 0.2, 0.66, 0.03, 0.05)), [2.2, 5.5, 8], lamp(u, up, 0.66, 0.6, 0.02, 0.09));
-  } },
+  evening: {
+    title: "Low evening sun",
+    sun: [0xffc68a, 4.4],
+    share: 0.8,
+    around: (u, up) => {
+      const sky =
+        up > 0.5
+          ? mixed([0.95, 0.62, 0.4], [0.2, 0.3, 0.52], Math.min(1, (up - 0.5) * 2.6))
+          : mixed([0.12, 0.1, 0.09], [0.3, 0.22, 0.17], up * 2);
+      return plus(sky, [9, 5, 2.2], soft(u, up, 0.3, 0.54, 0.09));
+    },
+  },
+  workshop: {
+    title: "Workshop, strip lamps",
+    sun: [0xf4f7ff, 1.2],
+    share: 1,
+    around: (u, up) => {
+      const wall = 0.16 + 0.1 * up,
+        strips = up > 0.7 && up < 0.94 && Math.floor(u * 16) % 4 === 1 ? 9 : 0,
+        window_ = 5 * lamp(u, up, 0.05, 0.58, 0.045, 0.12);
+      return [
+        wall * 1.04 + strips * 0.97 + window_ * 0.9,
+        wall + strips + window_,
+        wall * 0.94 + strips * 0.98 + window_ * 1.1,
+      ];
+    },
+  },
+  deck: {
+    title: "Night deck, two lamps",
+    sun: [0xffb066, 2.6],
+    share: 1,
+    around: (u, up) => {
+      const night = up > 0.5 ? [0.02, 0.028, 0.05] : [0.012, 0.012, 0.014];
+      return plus(
+        plus(night, [16, 9, 3.6], lamp(u, up, 0.2, 0.66, 0.03, 0.05)),
+        [2.2, 5.5, 8],
+        lamp(u, up, 0.66, 0.6, 0.02, 0.09),
+      );
+    },
+  },
   even: { title: "Even white room", sun: [0xffffff, 0], share: 1, around: () => [1, 1, 1] },
 };
 
@@ -39,13 +88,17 @@ export function surroundings(renderer, name, soft) {
 }
 
 function painted(renderer, around, w) {
-  const h = w / 2, data = new Float32Array(w * h * 4);
-  for (let y = 0; y < h; y++) for (let x = 0; x < w; x++) data.set([...around(x / w, (y + 0.5) / h), 1], ((y * w) + x) * 4); // a texture's rows go up
+  const h = w / 2,
+    data = new Float32Array(w * h * 4);
+  // A texture's rows go up
+  for (let y = 0; y < h; y++)
+    for (let x = 0; x < w; x++) data.set([...around(x / w, (y + 0.5) / h), 1], (y * w + x) * 4);
   const texture = new THREE.DataTexture(data, w, h, THREE.RGBAFormat, THREE.FloatType);
   texture.mapping = THREE.EquirectangularReflectionMapping;
   texture.magFilter = texture.minFilter = THREE.LinearFilter;
   texture.needsUpdate = true;
-  const maker = new THREE.PMREMGenerator(renderer), found = maker.fromEquirectangular(texture).texture;
+  const maker = new THREE.PMREMGenerator(renderer),
+    found = maker.fromEquirectangular(texture).texture;
   texture.dispose();
   maker.dispose();
   return found;

@@ -1,6 +1,6 @@
-// What is seen without a graphics card: the scene drawn with few pixels, read back and enlarged by the page, since filling the
-// whole canvas takes longer than everything else; and at rest the full picture, once all of it is done. It lies over the canvas
-// that is drawn strip by strip, so that nobody ever sees a part of a picture.
+// What is seen without a graphics card: the scene drawn with few pixels, read back and enlarged by the page, since
+// filling the whole canvas takes longer than everything else; and at rest the full picture, once all of it is done.
+// It lies over the canvas that is drawn strip by strip, so that nobody ever sees a part of a picture.
 import * as THREE from "/static/vendor/three/three.module.js";
 import { el } from "../../../base/api.js";
 
@@ -13,10 +13,16 @@ export class Rough {
     this.hide();
   }
 
-  hide() { this.over.style.display = "none"; }
+  hide() {
+    this.over.style.display = "none";
+  }
 
   sized(w, h) {
-    if (this.over.width !== w || this.over.height !== h) { this.over.width = w; this.over.height = h; this.image = null; }
+    if (this.over.width !== w || this.over.height !== h) {
+      this.over.width = w;
+      this.over.height = h;
+      this.image = null;
+    }
   }
 
   // The canvas beneath is finished: show all of it at once
@@ -31,7 +37,8 @@ export class Rough {
   // Pixels of what `draw` draws, row by row from above
   pixels(renderer, w, h, draw) {
     this.target.setSize(w, h);
-    const rows = new Uint8Array(4 * w * h), out = new Uint8ClampedArray(4 * w * h);
+    const rows = new Uint8Array(4 * w * h),
+      out = new Uint8ClampedArray(4 * w * h);
     renderer.setRenderTarget(this.target);
     draw();
     renderer.setRenderTarget(null);

@@ -1,55 +1,97 @@
-// The surface on a form, under a light that can be turned; several surfaces beside each other, or one wiped over another, in the
-// same light. Shading only: every map comes from the application.
+// The surface on a form, under a light that can be turned; several surfaces beside each other, or one wiped over
+// another, in the same light. Shading only: every map comes from the application.
 import * as THREE from "/static/vendor/three/three.module.js";
 import { el } from "../../../base/api.js";
 import { drawnInSoftware } from "../../../base/soft.js";
 import { LIGHTS, surroundings } from "./lights.js";
 import { Deferred } from "./deferred.js";
-import { HANDS } from "./hands.js";
-import { Rough } from "./rough.js";
+import { Drawing } from "./drawing.js";
+import { drag, dragLamp, key, nearer } from "./hands.js";
 import { FORMS, modelOf, person, tilesOf } from "./shapes.js";
-import { Surface, patched, uniforms } from "./surface.js";
+import { Surface } from "./surface.js";
 import { Tools } from "./tools.js";
 
-// Corners along the longer side. Without a graphics card: at rest at last, at rest at once, and under a moving hand; and with one
+// Corners along the longer side. Without a graphics card: at rest at last, at rest at once, and under a moving hand;
+// and with one
 const DETAIL = { soft: [512, 128, 28], card: [768] };
 
-export class FormView {
+export class FormView extends Drawing {
   constructor(pane) {
-    this.pane = pane;
+    super(pane);
     this.state = pane.state;
+    this.models = {}; // of the artist's own, by the name of their form
     this.kind = "flat";
-    this.set = { across: 1, down: 1, linked: true, real: true, metres: 3, lift: 1, middle: 0.5, sunk: false, normal: 1, roughness: 0, exposure: 0 };
+    this.set = {
+      across: 1,
+      down: 1,
+      linked: true,
+      real: true,
+      metres: 3,
+      lift: 1,
+      middle: 0.5,
+      sunk: false,
+      normal: 1,
+      roughness: 0,
+      exposure: 0,
+    };
     this.look = { light: "quay", relief: false, unlit: "", off: new Set() };
     this.turn = [-0.2, -0.5];
     this.light = [-0.5, 0.55];
     this.away = FORMS.flat.near;
-    this.shared = uniforms();
-    this.canvas = el("canvas", { tabindex: 0, role: "img", "aria-label": "The surface on a form" });
     this.sides = [new Surface(this)];
-    this.arranged = { way: "one", at: 0.5 };
-    this.lamp = el("div", { class: "light", tabindex: 0, role: "slider", "aria-label": "Light direction", "aria-valuetext": "from the upper left", title: "Drag to turn the light" }, el("i"));
-    this.lamp.addEventListener("pointerdown", (e) => this.dragLamp(e));
-    this.lamp.addEventListener("keydown", (e) => this.key(e, true));
-    this.canvas.addEventListener("pointerdown", (e) => this.drag(e));
-    this.canvas.addEventListener("contextmenu", (e) => e.preventDefault());
-    this.canvas.addEventListener("wheel", (e) => { e.preventDefault(); this.nearer(1.0012 ** e.deltaY); }, { passive: false });
-    this.canvas.addEventListener("keydown", (e) => this.key(e, e.shiftKey));
+    this.lamp = el(
+      "div",
+      {
+        class: "light",
+        tabindex: 0,
+        role: "slider",
+        "aria-label": "Light direction",
+        "aria-valuetext": "from the upper left",
+        title: "Drag to turn the light",
+      },
+      el("i"),
+    );
+    this.lamp.addEventListener("pointerdown", e => dragLamp(this, e));
+    this.lamp.addEventListener("keydown", e => key(this, e, true));
+    this.canvas.addEventListener("pointerdown", e => drag(this, e));
+    this.canvas.addEventListener("contextmenu", e => e.preventDefault());
+    this.canvas.addEventListener(
+      "wheel",
+      e => {
+        e.preventDefault();
+        nearer(this, 1.0012 ** e.deltaY);
+      },
+      { passive: false },
+    );
+    this.canvas.addEventListener("keydown", e => key(this, e, e.shiftKey));
     this.tools = new Tools(this);
-    this.rough = new Rough();
     this.names = el("div", { class: "side-names", "aria-hidden": true });
     this.extra = [this.rough.over, this.names, this.lamp, this.tools.node];
   }
 
-  get form() { return FORMS[this.kind] || { near: 3.4, own: true }; }
-  get asking() { return this.sides[0].asking; }
-  get mm() { return this.sides[0].mm; }
+  get form() {
+    return FORMS[this.kind] || { near: 3.4, own: true };
+  }
+  get asking() {
+    return this.sides[0].asking;
+  }
+  get mm() {
+    return this.sides[0].mm;
+  }
 
   start() {
     if (this.renderer) return true;
     this.soft = drawnInSoftware();
-    try { this.renderer = new THREE.WebGLRenderer({ canvas: this.canvas, antialias: !this.soft, preserveDrawingBuffer: true }); }
-    catch { this.pane.say("This browser gives no WebGL: the form cannot be shown. Flat, repeat and half shift work."); return false; }
+    try {
+      this.renderer = new THREE.WebGLRenderer({
+        canvas: this.canvas,
+        antialias: !this.soft,
+        preserveDrawingBuffer: true,
+      });
+    } catch {
+      this.pane.say("This browser gives no WebGL: the form cannot be shown. Flat, repeat and half shift work.");
+      return false;
+    }
     this.renderer.outputColorSpace = THREE.SRGBColorSpace;
     this.renderer.toneMapping = THREE.NeutralToneMapping;
     this.renderer.autoClear = false;
@@ -59,7 +101,10 @@ export class FormView {
     this.scene.add(this.sun);
     this.body = new THREE.Group();
     this.scene.add(this.body);
-    if (this.soft && this.renderer.extensions.has("EXT_color_buffer_float")) { this.later = new Deferred(); this.scene.add(this.later.sheet); }
+    if (this.soft && this.renderer.extensions.has("EXT_color_buffer_float")) {
+      this.later = new Deferred();
+      this.scene.add(this.later.sheet);
+    }
     this.lit();
     this.shape();
     return true;
@@ -73,7 +118,11 @@ export class FormView {
     this.sun.intensity = setting.sun[1];
   }
 
-  resize() { if (this.start()) this.draw(); this.showNames(); this.ask(); }
+  resize() {
+    if (this.start()) this.draw();
+    this.showNames();
+    this.ask();
+  }
   ask() {
     if (this.pane.nothing()) return;
     for (const side of this.sides) side.ask();
@@ -81,27 +130,35 @@ export class FormView {
 
   busy(side, on) {
     side.working = on;
-    this.pane.computing(this.sides.some((s) => s.working));
+    this.pane.computing(this.sides.some(s => s.working));
   }
 
   arrived(side) {
-    if (!this.sides.includes(side)) { side.dispose(); return; }
+    if (!this.sides.includes(side)) {
+      side.dispose();
+      return;
+    }
     if (this.state.draft) this.moving();
     this.apply();
-    if (this.sides.every((s) => s.there)) this.pane.painted(this, side.texels);
+    if (this.sides.every(s => s.there)) this.pane.painted(this, side.texels);
   }
 
-  // Other surfaces on the form: [{ title, of }]; with none, the material as it stands. way: one, beside, wipe, blink, difference
+  // Other surfaces on the form: [{ title, of }]; with none, the material as it stands. way: one, beside, wipe, blink,
+  // difference
   lay(list, way = "one", at = 0.5) {
     for (const old of this.sides.slice(1)) old.dispose();
     const [first, ...more] = list.length ? list : [{ title: "", of: null }];
     const own = () => ({ path: this.state.path, lay: this.state.question() });
-    this.sides = [this.sides[0], ...more.map((s) => new Surface(this, s.title, s.of))];
+    this.sides = [this.sides[0], ...more.map(s => new Surface(this, s.title, s.of))];
     this.sides[0].title = first.title;
     this.sides[0].asking.of = first.of || own;
     this.arranged = { way: more.length ? way : "one", at };
     this.showNames();
-    if (this.renderer) { this.begun = false; this.ask(); this.draw(); }
+    if (this.renderer) {
+      this.begun = false;
+      this.ask();
+      this.draw();
+    }
   }
 
   // Two states that are compared; none when it ends
@@ -110,7 +167,11 @@ export class FormView {
     if (of !== (this.pairOf || "")) {
       this.pairOf = of;
       const { state } = this;
-      this.lay(how ? [how.a, how.b].map((side) => ({ title: state.sideName(side), of: () => state.seenAs(side) })) : [], how?.way, how?.at);
+      this.lay(
+        how ? [how.a, how.b].map(side => ({ title: state.sideName(side), of: () => state.seenAs(side) })) : [],
+        how?.way,
+        how?.at,
+      );
     } else if (how) {
       this.arranged = { way: how.way, at: how.at };
       this.blinked = false;
@@ -120,7 +181,9 @@ export class FormView {
     }
   }
 
-  lineAt() { if (this.grip) this.grip.style.left = `${100 * this.arranged.at}%`; }
+  lineAt() {
+    if (this.grip) this.grip.style.left = `${100 * this.arranged.at}%`;
+  }
 
   // The wipe moves, or the other of a blink is shown
   wiped() {
@@ -133,19 +196,28 @@ export class FormView {
   }
 
   showNames() {
-    const { way } = this.arranged, n = this.sides.length;
-    this.names.replaceChildren(...(n < 2 || way === "difference" ? [] : this.sides.map((s, i) => el("span", { class: "side-name" }, s.title))));
+    const { way } = this.arranged,
+      n = this.sides.length;
+    this.names.replaceChildren(
+      ...(n < 2 || way === "difference" ? [] : this.sides.map((s, i) => el("span", { class: "side-name" }, s.title))),
+    );
     this.names.className = `side-names ${way}`;
-    const box = this.pane.node.getBoundingClientRect(), columns = this.columns(box.width, box.height);
+    const box = this.pane.node.getBoundingClientRect(),
+      columns = this.columns(box.width, box.height);
     this.names.style.gridTemplateColumns = way === "beside" ? `repeat(${columns}, minmax(0, 1fr))` : "";
     this.names.style.gridTemplateRows = way === "beside" ? `repeat(${Math.ceil(n / columns)}, minmax(0, 1fr))` : "";
-    if (way === "wipe") { this.grip = el("i", { class: "wipe-line" }); this.names.append(this.grip); this.lineAt(); }
+    if (way === "wipe") {
+      this.grip = el("i", { class: "wipe-line" });
+      this.names.append(this.grip);
+      this.lineAt();
+    }
   }
 
   // --- what is on the form -----------------------------------------------------------------------------------
   async shape() {
     if (!this.renderer) return;
-    const wanted = (this.shaping = {}), fine = this.set.lift > 0 && !this.set.sunk;
+    const wanted = (this.shaping = {}),
+      fine = this.set.lift > 0 && !this.set.sunk;
     this.fine = fine;
     let details;
     if (this.form.own) {
@@ -155,23 +227,34 @@ export class FormView {
           const response = await fetch(`/api/models/${this.kind}/mesh`);
           if (!response.ok) throw new Error((await response.json()).error);
           model = { data: await response.arrayBuffer(), own: response.headers.get("x-own-uv") === "1" };
-          (this.models ??= {})[this.kind] = model;
-        } catch (error) { this.pane.say(error.message); return; }
+          this.models[this.kind] = model;
+        } catch (error) {
+          this.pane.say(error.message);
+          return;
+        }
         if (wanted !== this.shaping) return;
       }
       const tiles = modelOf(model.data, model.own);
       details = this.soft ? [tiles, tiles, tiles] : [tiles];
-    } else details = DETAIL[this.soft ? "soft" : "card"].map((n) => tilesOf(this.kind, fine ? n : Math.min(n, 96)));
+    } else details = DETAIL[this.soft ? "soft" : "card"].map(n => tilesOf(this.kind, fine ? n : Math.min(n, 96)));
     const dropped = new Set(this.details?.flat() || []);
     for (const { geometry } of dropped) geometry.dispose();
     this.body.clear();
-    this.details = details.map((tiles) => tiles.map((t) => {
-      const uv = t.geometry.attributes.uv;
-      if (!t.sized) for (let i = 0; i < uv.count; i++) uv.setXY(i, uv.getX(i) * t.width, (1 - uv.getY(i)) * t.height); // rows of the maps run from the top
-      t.sized = true;
-      return t;
-    }));
-    this.groups = this.details.map((tiles) => { const group = new THREE.Group(); for (const t of tiles) group.add(new THREE.Mesh(t.geometry, this.sides[0].material)); this.body.add(group); return group; });
+    this.details = details.map(tiles =>
+      tiles.map(t => {
+        const uv = t.geometry.attributes.uv;
+        // Rows of the maps run from the top
+        if (!t.sized) for (let i = 0; i < uv.count; i++) uv.setXY(i, uv.getX(i) * t.width, (1 - uv.getY(i)) * t.height);
+        t.sized = true;
+        return t;
+      }),
+    );
+    this.groups = this.details.map(tiles => {
+      const group = new THREE.Group();
+      for (const t of tiles) group.add(new THREE.Mesh(t.geometry, this.sides[0].material));
+      this.body.add(group);
+      return group;
+    });
     this.span = [this.details[0][0].width, this.details[0][0].height];
     this.stands();
     this.apply();
@@ -190,17 +273,25 @@ export class FormView {
 
   // How often a map repeats in a scene unit, across and down
   repeats(side) {
-    const room = this.form.room && this.set.real, unit = room ? 2.6 / (this.set.metres * 1000) : 2 / Math.max(...side.mm);
+    const room = this.form.room && this.set.real,
+      unit = room ? 2.6 / (this.set.metres * 1000) : 2 / Math.max(...side.mm);
     let [across, down] = [1 / (side.mm[0] * unit), 1 / (side.mm[1] * unit)];
-    if (!room) { across *= this.set.across; down *= this.set.down; }
+    if (!room) {
+      across *= this.set.across;
+      down *= this.set.down;
+    }
     if (this.form.whole) across = Math.max(1, Math.round(across * this.span[0])) / this.span[0]; // it must meet itself
     return [across, down, room ? unit : 2 / Math.max(...side.mm) / Math.max(this.set.across, this.set.down)];
   }
 
   apply() {
     if (!this.renderer || !this.details) return;
-    if ((this.set.lift > 0 && !this.set.sunk) !== this.fine) { this.shape(); return; }
-    const { shared, set, look } = this, on = (name) => (look.off.has(name) ? 0 : 1);
+    if ((this.set.lift > 0 && !this.set.sunk) !== this.fine) {
+      this.shape();
+      return;
+    }
+    const { shared, set, look } = this,
+      on = name => (look.off.has(name) ? 0 : 1);
     shared.middle.value = set.middle;
     shared.shift.value = set.roughness;
     shared.sunk.value = set.sunk ? 1 : 0;
@@ -215,7 +306,8 @@ export class FormView {
   // A side's own numbers, right before it is drawn
   ready(side) {
     if (!side.there) return false;
-    const [across, down, unit] = this.repeats(side), on = (name) => (this.look.off.has(name) ? 0 : 1);
+    const [across, down, unit] = this.repeats(side),
+      on = name => (this.look.off.has(name) ? 0 : 1);
     side.laid(across, down, this.set.normal * on("normal"), this.look.relief ? 0 : on("occlusion"));
     this.shared.lift.value = side.depth * unit * this.set.lift * on("height");
     for (const group of this.groups) for (const mesh of group.children) mesh.material = side.material;
@@ -240,191 +332,74 @@ export class FormView {
       const whole = Math.min(devicePixelRatio, 1.5);
       if (this.renderer.getPixelRatio() !== whole) this.renderer.setPixelRatio(whole);
       const size = this.renderer.getSize(new THREE.Vector2());
-      if (size.x !== Math.round(box.width) || size.y !== Math.round(box.height)) this.renderer.setSize(Math.round(box.width), Math.round(box.height), false);
+      if (size.x !== Math.round(box.width) || size.y !== Math.round(box.height))
+        this.renderer.setSize(Math.round(box.width), Math.round(box.height), false);
       this.renderer.setClearColor(new THREE.Color(getComputedStyle(this.pane.node).backgroundColor));
       this.picture(performance.now() < (this.until || 0));
       this.pane.node.dataset.frame = String(+(this.pane.node.dataset.frame || 0) + 1);
     });
   }
 
+  // --- what hands and tools ask for ---
+  // The other side of a thin thing
+  around() {
+    this.turn = [this.turn[0] > 1.2 ? this.turn[0] - Math.PI : this.turn[0] + Math.PI, this.turn[1]];
+    this.moving();
+    this.draw();
+  }
+
+  flip(map) {
+    if (!this.look.off.delete(map)) this.look.off.add(map);
+    this.moving();
+    this.apply();
+  }
+
+  choose(look) {
+    const unlit = this.look.unlit;
+    Object.assign(this.look, look);
+    if (!this.start()) return;
+    if ("light" in look) this.lit();
+    this.moving();
+    this.apply();
+    if (this.look.unlit !== unlit) this.ask();
+  }
+
+  pick(kind) {
+    this.kind = kind;
+    this.away = this.form.near;
+    this.begun = false;
+    this.shape();
+    this.moving();
+  }
+
   aim(aspect) {
-    const { camera, form } = this, away = this.away * Math.max(1, 1 / aspect), [yaw, pitch] = this.turn;
+    const { camera, form } = this,
+      away = this.away * Math.max(1, 1 / aspect),
+      [yaw, pitch] = this.turn;
     camera.aspect = aspect;
-    camera.position.set(away * Math.sin(yaw) * Math.cos(pitch), -away * Math.sin(form.flat || form.own ? pitch : pitch * 0.6), away * Math.cos(yaw) * Math.cos(pitch));
+    camera.position.set(
+      away * Math.sin(yaw) * Math.cos(pitch),
+      -away * Math.sin(form.flat || form.own ? pitch : pitch * 0.6),
+      away * Math.cos(yaw) * Math.cos(pitch),
+    );
     camera.lookAt(0, form.low || 0, 0);
     camera.updateProjectionMatrix();
     camera.updateMatrixWorld();
-    const [lx, ly] = this.light, r = Math.min(0.97, Math.hypot(lx, ly)), z = Math.sqrt(1 - r * r), norm = r / (Math.hypot(lx, ly) || 1);
-    this.sun.position.set(lx * norm, ly * norm, z).applyQuaternion(camera.quaternion).multiplyScalar(6);
+    const [lx, ly] = this.light,
+      r = Math.min(0.97, Math.hypot(lx, ly)),
+      z = Math.sqrt(1 - r * r),
+      norm = r / (Math.hypot(lx, ly) || 1);
+    this.sun.position
+      .set(lx * norm, ly * norm, z)
+      .applyQuaternion(camera.quaternion)
+      .multiplyScalar(6);
     this.scene.environmentRotation.set(0, yaw + lx * 1.2 + 0.6, 0); // the surroundings turn with the lamp
     this.lamp.firstChild.style.left = `${50 + lx * norm * 42}%`;
     this.lamp.firstChild.style.top = `${50 - ly * norm * 42}%`;
-    this.lamp.setAttribute("aria-valuetext", `from ${Math.abs(lx) < 0.15 ? "the middle" : lx < 0 ? "the left" : "the right"}, ${ly > 0.15 ? "above" : ly < -0.15 ? "below" : "level"}`);
-  }
-
-  columns(w, h) { const n = this.sides.length; return n > 2 && w < 2 * h ? 2 : n; }
-
-  // Where each side is drawn on w × h pixels, from the top left: the box its camera looks through, and the part that shows
-  places(w, h) {
-    const { way, at } = this.arranged, n = this.sides.length, all = [0, 0, w, h];
-    if (way === "wipe") return [{ side: this.sides[0], box: all, part: [0, 0, Math.round(at * w), h] }, { side: this.sides[1], box: all, part: [Math.round(at * w), 0, w - Math.round(at * w), h] }];
-    if (way === "blink") return [{ side: this.sides[this.blinked ? 1 : 0], box: all, part: all }];
-    if (way === "difference") return [{ side: this.sides[this.second ? 1 : 0], box: all, part: all }];
-    if (n === 1) return [{ side: this.sides[0], box: all, part: all }];
-    const columns = this.columns(w, h), rows = Math.ceil(n / columns);
-    return this.sides.map((side, i) => {
-      const x = Math.round(((i % columns) * w) / columns), y = Math.round((Math.floor(i / columns) * h) / rows), box = [x, y, Math.round(w / columns), Math.round(h / rows)];
-      return { side, box, part: box };
-    });
-  }
-
-  // Draw the rows from `top` on of a picture of w × h pixels, with the first, second or third of the grids; of a deferred
-  // picture only the grid ("grid"), or what it has said under light ("light")
-  rows(w, h, top, high, ratio, detail, part = "") {
-    const { renderer, camera } = this, shown = Math.min(detail, this.groups.length - 1);
-    this.groups.forEach((group, i) => { group.visible = i === shown; });
-    renderer.setScissorTest(true);
-    for (const { side, box: [x, y, bw, bh], part: [px, py, pw, ph] } of this.places(w, h)) {
-      const y0 = Math.max(top, py), y1 = Math.min(top + high, py + ph);
-      if (y1 <= y0 || pw <= 0) continue;
-      this.aim(bw / bh);
-      camera.setViewOffset(bw, bh, px - x, y0 - y, pw, y1 - y0); // what lies outside of these rows is not even moved
-      const put = (f) => f.call(renderer, px / ratio, (h - y1) / ratio, pw / ratio, (y1 - y0) / ratio);
-      put(renderer.setViewport);
-      put(renderer.setScissor);
-      if (part === "grid") this.said(side, [px, h - y1, pw, y1 - y0]);
-      else {
-        renderer.clear();
-        if (this.ready(side)) this.lighted(side, part);
-      }
-    }
-    camera.clearViewOffset();
-    renderer.setScissorTest(false);
-  }
-
-  // The grid alone, into the buffers that say what each pixel shows
-  said(side, [x, y, w, h]) {
-    const { renderer, later } = this, colour = renderer.getClearColor(new THREE.Color()), alpha = renderer.getClearAlpha();
-    later.target.viewport.set(x, y, w, h);
-    later.target.scissor.set(x, y, w, h);
-    later.target.scissorTest = true;
-    renderer.setRenderTarget(later.target);
-    renderer.setClearColor(0x000000, 0);
-    renderer.clear();
-    if (this.ready(side)) {
-      later.ready(side, this.shared);
-      this.scene.overrideMaterial = later.geometry;
-      if (this.person) this.person.visible = false; // drawn with the light, in front of everything
-      renderer.render(this.scene, this.camera);
-      if (this.person) this.person.visible = true;
-      this.scene.overrideMaterial = null;
-    }
-    renderer.setRenderTarget(null);
-    renderer.setClearColor(colour, alpha);
-  }
-
-  lighted(side, part) {
-    const { renderer, scene, camera, body, later } = this;
-    if (part !== "light") { renderer.render(scene, camera); return; }
-    later.sheet.material = later.lit(side, (shader) => patched(shader, this.shared));
-    [body.visible, later.sheet.visible] = [false, true];
-    renderer.render(scene, camera);
-    [body.visible, later.sheet.visible] = [true, false];
-  }
-
-  // Pixels of the whole picture, read back
-  pixels(w, h, detail) {
-    const target = this.rough.target, put = (f) => f;
-    return this.rough.pixels(this.renderer, w, h, () => {
-      // A target has a viewport and a scissor of its own
-      const { renderer } = this, viewport = renderer.setViewport, scissor = renderer.setScissor, test = renderer.setScissorTest;
-      renderer.setViewport = (x, y, a, b) => { target.viewport.set(x, y, a, b); renderer.setRenderTarget(target); };
-      renderer.setScissor = (x, y, a, b) => { target.scissor.set(x, y, a, b); renderer.setRenderTarget(target); };
-      renderer.setScissorTest = (on) => { target.scissorTest = on; renderer.setRenderTarget(target); };
-      try { this.rows(w, h, 0, h, 1, detail); }
-      finally { Object.assign(renderer, { setViewport: viewport, setScissor: scissor, setScissorTest: test }); }
-    });
-  }
-
-  // How far the two sides are apart on screen, made four times as bright
-  apart(w, h, detail) {
-    this.second = false;
-    const one = this.pixels(w, h, detail);
-    this.second = true;
-    const other = this.pixels(w, h, detail);
-    for (let i = 0; i < one.length; i++) if (i % 4 !== 3) one[i] = Math.min(255, 4 * Math.abs(one[i] - other[i]));
-    return one;
-  }
-
-  // While something moves, and always first where there is no graphics card: as many pixels as keep up, enlarged.
-  // At rest there the full picture comes in strips, one a frame, so that the hand never waits for more than one.
-  picture(moving) {
-    clearTimeout(this.strips);
-    this.finished(false);
-    const { renderer } = this, size = renderer.getDrawingBufferSize(new THREE.Vector2()), ratio = renderer.getPixelRatio();
-    const ready = this.sides.every((s) => s.there), part = (n, share) => Math.max(32, 16 * Math.round((n * share) / 16));
-    const share = this.share ?? (this.soft ? 0.3 : 1), apart = this.arranged.way === "difference";
-    if (!ready) return; // the old picture stays
-    if (apart || (this.soft && (moving || !this.begun))) {
-      this.begun = true;
-      const k = apart && !moving ? Math.max(share, this.soft ? 0.5 : 1) : share, w = part(size.x, k), h = part(size.y, k);
-      this.timed(k, () => this.rough.show(w, h, apart ? this.apart(w, h, moving ? 2 : 1) : this.pixels(w, h, 2), apart && !moving), apart && !moving);
-      if (moving) return;
-      if (apart) { this.finished(true); return; }
-    } else if (!this.soft) {
-      this.rows(size.x, size.y, 0, size.y, ratio, 0);
-      this.rough.hide();
-      this.pane.node.dataset.grid = "0";
-      this.finished(!moving);
-      return;
-    }
-    const fine = () => {
-      if (!this.later) { this.inStrips(size, ratio, 0); return; }
-      this.later.sized(size.x, size.y);
-      this.inStrips(size, ratio, 0, () => this.inStrips(size, ratio, 0, null, "light"), "grid");
-    };
-    this.inStrips(size, ratio, 1, () => { this.strips = setTimeout(fine, 60); });
-  }
-
-  inStrips(size, ratio, detail, then = null, part = "") {
-    let top = 0;
-    const highs = (this.highs ??= {}), kind = `${detail}${part}`, least = detail ? 180 : 120; // milliseconds for a strip
-    highs[kind] ??= detail ? 200 : 60;
-    const strip = () => {
-      if (!this.renderer || performance.now() < (this.until || 0)) return;
-      const began = performance.now();
-      this.rows(size.x, size.y, top, Math.min(highs[kind], size.y - top), ratio, detail, part);
-      this.wait();
-      top += highs[kind];
-      highs[kind] = Math.max(24, Math.min(size.y, Math.round(highs[kind] * Math.max(0.5, Math.min(2, least / Math.max(4, performance.now() - began))))));
-      if (top < size.y) { this.strips = setTimeout(strip, 0); return; }
-      if (part !== "grid") {
-        this.rough.take(this.canvas);
-        this.pane.node.dataset.grid = String(detail);
-        this.finished(true);
-      }
-      then?.();
-    };
-    this.strips = setTimeout(strip, 0);
-  }
-
-  // For whoever looks on from outside: the picture is whole and nothing moves
-  finished(is) { this.pane.node.dataset.still = is ? "yes" : "no"; }
-
-  // How long a picture takes says how many pixels the next one may have
-  timed(share, make, once = false) {
-    const began = performance.now();
-    make();
-    const spent = performance.now() - began;
-    this.pane.node.dataset.spent = spent.toFixed(0);
-    if (!once) this.share = Math.max(0.16, Math.min(1, share * Math.sqrt(36 / Math.max(4, spent))));
-  }
-
-  // Reading one pixel waits for the picture
-  wait() {
-    const gl = this.renderer.getContext();
-    gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, new Uint8Array(4));
+    this.lamp.setAttribute(
+      "aria-valuetext",
+      `from ${Math.abs(lx) < 0.15 ? "the middle" : lx < 0 ? "the left" : "the right"}, ` +
+        `${ly > 0.15 ? "above" : ly < -0.15 ? "below" : "level"}`,
+    );
   }
 }
-
-Object.assign(FormView.prototype, HANDS);
