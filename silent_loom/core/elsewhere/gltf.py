@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 
 from silent_loom.core.base.errors import FileError
 from silent_loom.core.base.srgb import decode_srgb
-from silent_loom.core.elsewhere.gltf_file import GltfFile
 from silent_loom.core.elsewhere.model_repeats import Piece, density_mm, painted
 from silent_loom.core.elsewhere.plain_maps import MOST, Flat, check_count
 from silent_loom.core.elsewhere.sampling import places, sampled
+from silent_loom.core.files.gltf_file import GltfFile
 from silent_loom.core.files.mesh import faces_of, node_matrix
 
 BAND = 256

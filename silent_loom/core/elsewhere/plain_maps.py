@@ -84,36 +84,6 @@ class Flat:
         return 10.0 if height is None else max(float(2 * np.abs(height).max()), 0.001)
 
 
-def safe(folder: Path, uri: str, where: str) -> Path:
-    """A file that a document names beside itself.
-
-    Raises
-    ------
-    FileError
-        It lies elsewhere, or is not there.
-    """
-    from urllib.parse import unquote
-
-    name = unquote(uri)
-    path = folder / name
-    if (
-        name.startswith(("/", "\\"))
-        or ":" in name
-        or ".." in Path(name).parts
-        or not path.resolve().is_relative_to(folder.resolve())
-    ):
-        raise FileError(
-            "it names a file that does not lie beside it", f"{where}: {uri[:120]}", "Put all its files into one folder."
-        )
-    if not path.is_file():
-        path = folder / Path(name).name  # a browser brings files without their folders
-    if not path.is_file():
-        raise FileError(
-            "a file that it needs is missing", f"{where}: {uri[:120]}", "Bring the pictures along, beside the document."
-        )
-    return path
-
-
 def written(flat: Flat, folder: Path) -> dict[str, Path]:
     """The maps as 16-bit PNG, encoded as open map sets are: colour sRGB, normals around a half, heights around their middle."""
     found: dict[str, Path] = {}

@@ -56,7 +56,7 @@ def opened(path: Path) -> Node:
 
 
 def _into(root: Node, path: Path, folder: Path, depth: int) -> None:
-    from silent_loom.core.elsewhere.plain_maps import safe
+    from silent_loom.core.files.beside import safe
 
     if depth > DEEPEST:
         raise FileError("documents include each other without end", path.name, "Take the circle out.")

@@ -11,14 +11,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.base.errors import FileError
-from silent_loom.core.elsewhere.gltf_file import codes_of
 from silent_loom.core.elsewhere.materialx import drawn  # noqa: F401 - its nodes join the others
 from silent_loom.core.elsewhere.materialx.document import DEEPEST, Input, Node
 from silent_loom.core.elsewhere.materialx.nodes import NODES, Asked
 from silent_loom.core.elsewhere.materialx.spaces import known, linear
 from silent_loom.core.elsewhere.materialx.values import WIDTHS, Value, parsed
-from silent_loom.core.elsewhere.plain_maps import safe
 from silent_loom.core.elsewhere.sampling import places
+from silent_loom.core.files.beside import safe
+from silent_loom.core.files.gltf_file import codes_of
 
 SCENE = {
     "position": "the place in the scene",

@@ -9,11 +9,12 @@ from typing import Any
 import numpy as np
 
 from silent_loom.core.base.errors import FileError
-from silent_loom.core.elsewhere.gltf_file import codes_of
 from silent_loom.core.elsewhere.materialx.document import Input, Node, opened
 from silent_loom.core.elsewhere.materialx.evaluate import Scope, Sheet
 from silent_loom.core.elsewhere.materialx.values import Value, luminance
-from silent_loom.core.elsewhere.plain_maps import MOST, Flat, check_count, safe
+from silent_loom.core.elsewhere.plain_maps import MOST, Flat, check_count
+from silent_loom.core.files.beside import safe
+from silent_loom.core.files.gltf_file import codes_of
 
 NITS = 1000.0
 """Candela per square metre that count as an emission of 1: see `delivery.open.materialx`."""

@@ -49,7 +49,8 @@ export class CornersView {
   get field() {
     return "corners";
   }
-  lines() {
+  // What is drawn between the corners; nothing on a photo
+  lines(_context, _points) {
     /* none between the corners of a photo */
   }
   get corners() {
@@ -126,7 +127,7 @@ export class CornersView {
       c.closePath();
       c.stroke();
     }
-    this.lines();
+    this.lines(c, points);
     points.forEach((p, i) => {
       this.handles[i].style.left = `${p[0]}px`;
       this.handles[i].style.top = `${p[1]}px`;

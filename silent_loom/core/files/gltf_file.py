@@ -15,8 +15,8 @@ from numpy.typing import NDArray
 
 from silent_loom.core.base.bounded_json import loads
 from silent_loom.core.base.errors import FileError
-from silent_loom.core.elsewhere.plain_maps import safe
 from silent_loom.core.files import read
+from silent_loom.core.files.beside import safe
 from silent_loom.core.files.smaller import smaller
 
 MOST_BYTES = 1 << 30

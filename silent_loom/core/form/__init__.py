@@ -1,0 +1,1 @@
+"""Models: what a material is laid on."""

@@ -1,0 +1,1 @@
+"""Models out of files, a file a format."""

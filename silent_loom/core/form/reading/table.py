@@ -1,0 +1,61 @@
+"""One table of model formats: which file is read by what."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+from silent_loom.core.base.errors import FileError, LoomError
+from silent_loom.core.form.model import Model, Up
+from silent_loom.core.form.reading.gltf import read_gltf
+from silent_loom.core.form.reading.obj import read_obj
+from silent_loom.core.form.reading.ply_stl import read_ply, read_stl
+
+READERS: dict[str, Callable[[Path, str], Model]] = {
+    ".obj": read_obj,
+    ".gltf": read_gltf,
+    ".glb": read_gltf,
+    ".ply": read_ply,
+    ".stl": read_stl,
+}
+UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "in": 25.4, "ft": 304.8}
+
+
+def read_model(path: Path, name: str = "", *, unit: str = "", up: Up | None = None) -> Model:
+    """The model in a file.
+
+    Parameters
+    ----------
+    path : path
+        OBJ with its MTL beside it, glTF with its files, GLB, PLY or STL.
+    name : str
+        What the file is called, where it is kept under another name.
+    unit : str
+        'mm', 'cm', 'm', 'in' or 'ft': where the format does not say, or says what is not so.
+    up : 'y' or 'z', optional
+
+    Raises
+    ------
+    FileError
+        It is no such file, or is damaged.
+    LoomError
+        There is no such unit.
+
+    >>> import tempfile
+    >>> folder = tempfile.TemporaryDirectory()
+    >>> path = Path(folder.name) / "one.obj"
+    >>> _ = path.write_text("v 0 0 0\\nv 1 0 0\\nv 0 1 0\\nf 1 2 3\\n")
+    >>> len(read_model(path)), read_model(path, unit="cm").size_mm
+    (1, (10.0, 10.0, 0.0))
+    """
+    called = name or path.name
+    reader = READERS.get(Path(called).suffix.lower()) or READERS.get(path.suffix.lower())
+    if reader is None:
+        raise FileError("this is no model that can be read", called, f"Use one of {', '.join(READERS)}.")
+    if unit and unit not in UNITS:
+        raise LoomError(f"there is no unit {unit!r}", "", f"Use one of {', '.join(UNITS)}.")
+    model = reader(path, called)
+    if unit:
+        model = replace(model, unit_mm=UNITS[unit], unit_told=True)
+    return model if up is None else replace(model, up=up)

@@ -1,0 +1,1 @@
+"""How a model is laid flat: islands and borders, what is wrong with them, texels, unwrapping."""
