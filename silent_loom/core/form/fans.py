@@ -58,6 +58,8 @@ def summed(values: NDArray[np.float64], group: NDArray[np.int64]) -> NDArray[np.
     """
     flat = group.ravel()
     count = int(flat.max(initial=-1)) + 1
-    total: NDArray[np.float64] = np.stack([np.bincount(flat, values[..., k].ravel(), count).astype(np.float64) for k in range(values.shape[2])], 1)
+    total = np.empty((count, values.shape[2]))
+    for k in range(values.shape[2]):
+        total[:, k] = np.bincount(flat, values[..., k].ravel(), count)
     out: NDArray[np.float64] = total[group]
     return out

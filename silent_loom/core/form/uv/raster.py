@@ -56,13 +56,17 @@ def in_texels(uv: NDArray[np.float64], width: int, height: int) -> NDArray[np.fl
     return out
 
 
-def rasterised(uv: NDArray[np.float64], width: int, height: int, task: Task = IDLE) -> Texels:
+def rasterised(
+    uv: NDArray[np.float64], width: int, height: int, task: Task = IDLE, rows: tuple[int, int] | None = None
+) -> Texels:
     """The texels of triangles.
 
     Parameters
     ----------
     uv : float array, shape (T, 3, 2)
         Within the unit square; what lies outside is not drawn.
+    rows : tuple of int, optional
+        The first row that is wanted and the one after the last; all of them if none are named.
 
     Notes
     -----
@@ -73,12 +77,21 @@ def rasterised(uv: NDArray[np.float64], width: int, height: int, task: Task = ID
     >>> t.triangle[0].tolist(), int(t.inside.sum())
     ([0, 0, -1, -1], 10)
     """
+    first, last = rows or (0, height)
     at = in_texels(uv, width, height)
-    rows = _rows(at)
-    triangle = np.full((height, width), -1, np.int32)
-    best = np.full((height, width), np.float32(np.inf), np.float32)
-    weights = np.zeros((height, width, 2), np.float32)
-    over_rows(height, lambda y0, y1: _draw(at, rows, triangle, best, weights, y0, y1), task, cost=8.0)
+    at[..., 1] -= first
+    touched = _rows(at)
+    number = None
+    if rows is not None:
+        number = np.flatnonzero((touched[:, 0] < last - first) & (touched[:, 1] >= 0)).astype(np.int32)
+        at, touched = at[number], touched[number]
+    shape = last - first, width
+    triangle = np.full(shape, -1, np.int32)
+    best = np.full(shape, np.float32(np.inf), np.float32)
+    weights = np.zeros((*shape, 2), np.float32)
+    over_rows(shape[0], lambda y0, y1: _draw(at, touched, triangle, best, weights, y0, y1), task, cost=8.0)
+    if number is not None and len(number):
+        triangle = np.where(triangle >= 0, number[np.maximum(triangle, 0)], -1).astype(np.int32)
     return Texels(triangle, best == 0, weights)
 
 

@@ -1,0 +1,1 @@
+"""What a dense mesh, or the model itself, gives the texels of a model."""

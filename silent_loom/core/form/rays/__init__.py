@@ -1,0 +1,1 @@
+"""Rays against the triangles of a model."""
