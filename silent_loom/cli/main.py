@@ -415,7 +415,7 @@ def _run() -> None:
         sys.stdout = open(os.devnull, "w")  # noqa: SIM115
     _watch(sys.stdout)
     _our_words_only()
-    from silent_loom.cli import changing, delivering, facts, flattening, looking, patterns, recipes  # noqa: F401 - their commands come after those above
+    from silent_loom.cli import changing, delivering, facts, flattening, looking, models, patterns, recipes  # noqa: F401 - their commands come after those above
 
     gc.disable()  # hundreds of modules are loaded, and nothing of them is garbage: looking takes a tenth of their time
     try:

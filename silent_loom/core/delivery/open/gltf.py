@@ -18,7 +18,12 @@ LAID = 2
 """Repeats of the surface that the sheet shows each way, by KHR_texture_transform."""
 
 
-def _pad(body: bytes, fill: bytes) -> bytes:
+def pad(body: bytes, fill: bytes) -> bytes:
+    """Bytes filled up to a multiple of four, as a GLB wants its parts.
+
+    >>> pad(b"abcde", b" ")
+    b'abcde   '
+    """
     return body + fill * (-len(body) % 4)
 
 
@@ -42,7 +47,7 @@ _INDEX = np.array([0, 3, 1, 1, 3, 2], "<u2")
 _TYPES = {"POSITION": "VEC3", "NORMAL": "VEC3", "TANGENT": "VEC4", "TEXCOORD_0": "VEC2"}
 
 
-class _Textures:
+class Textures:
     """Pictures in the order in which materials ask for them, each once."""
 
     def __init__(self, laid: int) -> None:
@@ -80,7 +85,7 @@ def _straight(surface: Surface, name: str, channels: tuple[int, ...]) -> Slot | 
     return slot
 
 
-def material(surface: Surface, textures: _Textures, name: str, prefix: str = "") -> dict[str, Any]:
+def material(surface: Surface, textures: Textures, name: str, prefix: str = "") -> dict[str, Any]:
     """The material of one side.
 
     Raises
@@ -88,7 +93,7 @@ def material(surface: Surface, textures: _Textures, name: str, prefix: str = "")
     LoomError
         A map lies where glTF does not read it.
 
-    >>> metal = material(Surface("slate", {}, {"metallic": (1.0,)}), _Textures(1), "slate")
+    >>> metal = material(Surface("slate", {}, {"metallic": (1.0,)}), Textures(1), "slate")
     >>> metal["pbrMetallicRoughness"]["metallicFactor"]
     1.0
     """
@@ -150,7 +155,7 @@ def scene_of(surface: Surface, laid: int = LAID) -> tuple[dict[str, Any], list[s
     >>> pictures, json["materials"][0]["name"]
     ([], 'slate')
     """
-    textures = _Textures(laid)
+    textures = Textures(laid)
     materials = [material(surface, textures, surface.name)]
     if _back(surface):
         materials.append(material(surface, textures, f"{surface.name} back", "back_"))
@@ -162,10 +167,10 @@ def scene_of(surface: Surface, laid: int = LAID) -> tuple[dict[str, Any], list[s
             bounds = {"min": values.min(0).tolist(), "max": values.max(0).tolist()} if key == "POSITION" else {}
             accessors.append({"bufferView": len(views) - 1, "componentType": 5126, "count": 4, "type": _TYPES[key], **bounds})
             attributes[key] = len(accessors) - 1
-            body = _pad(body + values.tobytes(), b"\0")
+            body = pad(body + values.tobytes(), b"\0")
         views.append({"buffer": 0, "byteOffset": len(body), "byteLength": _INDEX.nbytes, "target": 34963})
         accessors.append({"bufferView": len(views) - 1, "componentType": 5123, "count": 6, "type": "SCALAR"})
-        body = _pad(body + _INDEX.tobytes(), b"\0")
+        body = pad(body + _INDEX.tobytes(), b"\0")
         primitives.append({"attributes": attributes, "indices": len(accessors) - 1, "material": k})
     used = [*(["KHR_texture_transform"] if laid != 1 and textures.files else [])]
     if any("extensions" in m for m in materials):
@@ -187,7 +192,12 @@ def scene_of(surface: Surface, laid: int = LAID) -> tuple[dict[str, Any], list[s
     return scene, textures.files, body
 
 
-def _mime(file: str) -> str:
+def mime(file: str) -> str:
+    """What a glTF calls the format of a picture.
+
+    >>> mime("hull_base.png")
+    'image/png'
+    """
     return "image/jpeg" if file.endswith(".jpg") else "image/png"
 
 
@@ -207,12 +217,12 @@ def glb_bytes(surface: Surface, read: Callable[[str], bytes], laid: int = LAID) 
     for file in files:
         picture = read(file)
         views.append({"buffer": 0, "byteOffset": len(body), "byteLength": len(picture)})
-        images.append({"bufferView": len(views) - 1, "mimeType": _mime(file), "name": file.rpartition(".")[0]})
-        body = _pad(body + picture, b"\0")
+        images.append({"bufferView": len(views) - 1, "mimeType": mime(file), "name": file.rpartition(".")[0]})
+        body = pad(body + picture, b"\0")
     if images:
         scene["images"] = images
     scene["buffers"] = [{"byteLength": len(body)}]
-    head = _pad(json.dumps(scene, separators=(",", ":"), ensure_ascii=False).encode(), b" ")
+    head = pad(json.dumps(scene, separators=(",", ":"), ensure_ascii=False).encode(), b" ")
     total = 12 + 8 + len(head) + 8 + len(body)
     top = struct.pack("<4sII", b"glTF", 2, total) + struct.pack("<I4s", len(head), b"JSON")
     return top + head + struct.pack("<I4s", len(body), b"BIN\0") + body
@@ -226,7 +236,7 @@ def gltf_texts(surface: Surface, stem: str, laid: int = LAID) -> Mapping[str, by
     """
     scene, files, body = scene_of(surface, laid)
     if files:
-        scene["images"] = [{"uri": file, "mimeType": _mime(file)} for file in files]
+        scene["images"] = [{"uri": file, "mimeType": mime(file)} for file in files]
     scene["buffers"] = [{"byteLength": len(body), "uri": f"{stem}.bin"}]
     text = json.dumps(scene, indent=1, ensure_ascii=False) + "\n"
     return {f"{stem}.gltf": text.encode(), f"{stem}.bin": body}

@@ -62,7 +62,12 @@ def _texture(prim: str, surface: Surface, part: str, slot: Slot, out: str) -> st
 """
 
 
-def _material(surface: Surface, root: str, name: str, prefix: str, laid: int) -> str:
+def preview_material(surface: Surface, root: str, name: str, prefix: str, laid: int) -> str:
+    """A UsdPreviewSurface below ``/root/materials``, its textures laid so many times over the UVs.
+
+    >>> "0.5" in preview_material(Surface("slate", {}, {"roughness": (0.5,)}), "slate", "slate", "", 1)
+    True
+    """
     prim = f"/{root}/materials/{name}"
     lines, readers = [], []
     for part, (key, kind, out) in _INPUTS.items():
@@ -168,7 +173,7 @@ def usda_text(surface: Surface, laid: int = LAID) -> str:
     back = any(n.startswith("back_") for n in (*surface.slots, *surface.values))
     names = [(root, "")] + ([(f"{root}_back", "back_")] if back else [])
     meshes = "".join(_mesh(surface, root, f"sheet{'_back' if p else ''}", n, bool(p), laid) for n, p in names)
-    materials = "".join(_material(surface, root, n, p, laid) for n, p in names)
+    materials = "".join(preview_material(surface, root, n, p, laid) for n, p in names)
     return f"""#usda 1.0
 (
     defaultPrim = "{root}"

@@ -58,7 +58,7 @@ def openness(
 
     >>> s = Scene(np.array([[[-9, -9, 0], [9, -9, 0], [0, 9, 0.0]]]))
     >>> o = openness(s, np.array([[0, 0, 0.0]]), np.array([[0, 0, 1.0]]))
-    >>> float(o.share[0]), o.direction[0].round(1).tolist()
+    >>> float(o.share[0]), (o.direction[0].round(1) + 0).tolist()
     (1.0, [0.0, 0.0, 1.0])
     """
     n = len(places)

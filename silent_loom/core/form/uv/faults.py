@@ -195,7 +195,7 @@ class Look:
             found.append(self._fault("flipped", True, folded, words, cure))
         turned = self.laid & mirrored[np.maximum(self.layout.of, 0)]
         if turned.any():
-            words = f"{_percent(self._share(turned))} of the surface is laid out mirrored ({int(mirrored.sum())} islands)."
+            words = f"{_percent(self._share(turned))} of the surface is laid out mirrored ({_islands(int(mirrored.sum()))})."
             cure = "Fine for most textures; letters read backwards there. Normal maps are turned to fit."
             found.append(self._fault("mirrored", False, turned, words, cure))
         return found
@@ -232,7 +232,7 @@ class Look:
         on = self.laid & odd[np.maximum(self.layout.of, 0)]
         if self._share(on) > 0.005:
             words = (
-                f"{int(odd.sum())} islands have other sizes of texels than the rest: "
+                f"{_count(int(odd.sum()))} other sizes of texels than the rest: "
                 f"{dense[odd].min():.3g} to {dense[odd].max():.3g} texels per centimetre, {middle:.3g} in the middle."
             )
             found.append(self._fault("density", False, on, words, "Scale these islands, or pack anew with even texels."))
@@ -248,7 +248,7 @@ class Look:
         close = np.flatnonzero(apart.least < ROOM * self.size / drawn)
         if len(close) and self.layout.count > 1:
             words = (
-                f"{len(close)} islands have less than {ROOM} texels between them and the next at {self.size}: "
+                f"{_count(len(close))} less than {ROOM} texels between them and the next at {self.size}: "
                 "colours run over from one to the other."
             )
             cure = "Pack anew with more room, or use a larger texture."
@@ -267,7 +267,7 @@ class Look:
         length = sum(s.length_mm for s in needless)
         where = tuple(dict.fromkeys(k for s in needless for k in s.islands))[:LISTED]
         words = (
-            f"{len(needless)} borders, {_length(length)} in all, lie where the surface is flat: "
+            f"{_borders(len(needless))}, {_length(length)} in all, where the surface is flat: "
             "the islands on both sides could be one."
         )
         return [Fault("cut", False, 0.0, words, "Sew them together, so that there is less to hide.", where)]
@@ -283,3 +283,15 @@ def _few(names: list[str]) -> str:
 
 def _length(mm: float) -> str:
     return f"{mm / 1000:.2f} m" if mm >= 1000 else f"{mm:.0f} mm"
+
+
+def _islands(n: int) -> str:
+    return "1 island" if n == 1 else f"{n} islands"
+
+
+def _count(n: int) -> str:
+    return "1 island has" if n == 1 else f"{n} islands have"
+
+
+def _borders(n: int) -> str:
+    return "1 border lies" if n == 1 else f"{n} borders lie"

@@ -1,0 +1,1 @@
+"""Models with delivered materials on them, for whoever receives both."""
