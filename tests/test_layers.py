@@ -22,6 +22,7 @@ FLOORS = (
     "files",
     "moving",
     "maps",
+    "form",
     "patterns",
     "look",
     "look.motif",

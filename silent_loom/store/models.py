@@ -10,7 +10,7 @@ from typing import BinaryIO
 from sqlalchemy import select
 
 from silent_loom.core.base.errors import LoomError
-from silent_loom.core.files.mesh import Mesh, read_mesh
+from silent_loom.core.form.packed import Mesh, read_mesh
 from silent_loom.store import tables as t
 from silent_loom.store.blobs import Blobs
 from silent_loom.store.states import Missing
@@ -53,8 +53,7 @@ class Models:
                 path.unlink(missing_ok=True)
             self._files.added(digest)
             raise
-        with path.open("rb") as file:
-            kind = "glb" if file.read(4) == b"glTF" else "obj"
+        kind = words.rpartition(".")[2].lower()[:8] or "obj"
         with self._store.writing() as session:
             row = t.Model(
                 id=secrets.token_hex(6),

@@ -15,7 +15,7 @@ from silent_loom.core.elsewhere.model_repeats import Piece, density_mm, painted
 from silent_loom.core.elsewhere.plain_maps import MOST, Flat, check_count
 from silent_loom.core.elsewhere.sampling import places, sampled
 from silent_loom.core.files.gltf_file import GltfFile
-from silent_loom.core.files.mesh import faces_of, node_matrix
+from silent_loom.core.form.reading.gltf import faces_of, node_matrix
 
 BAND = 256
 """Rows that a texture is drawn in at a time."""

@@ -160,6 +160,17 @@ class Model:
         )
 
 
+def plate(side: float = 1.0) -> Model:
+    """A square in the plane of the screen, laid out as it is: two triangles, for examples.
+
+    >>> len(plate()), plate().size_mm
+    (2, (1000.0, 1000.0, 0.0))
+    """
+    at = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0.0]]) * side
+    index, zero = np.array([[0, 1, 2], [0, 2, 3]], np.int32), np.zeros(2, np.int32)
+    return Model(Table(at, index), zero, zero, uvs={"UV": Table(at[:, :2] / side, index)})
+
+
 def turned_up(vectors: NDArray[np.float64], up: Up) -> NDArray[np.float64]:
     """Vectors of a file as they are with y up.
 

@@ -11,12 +11,12 @@ from typing import Any
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.delivery.files import Order, deliver
 from silent_loom.core.delivery.fitting import Fit
+from silent_loom.core.delivery.models.laid_on import Layer, laid_on
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.profile import Profile
 from silent_loom.core.form.lay.laying import Laying
 from silent_loom.core.form.lay.places import Where, onto_itself
 from silent_loom.core.form.model import Model
-from silent_loom.core.ways.on_model import Layer, laid_on
 from silent_loom.work.giving.alone import evaluator_of, opened
 
 

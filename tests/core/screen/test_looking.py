@@ -18,7 +18,7 @@ from silent_loom.core.base.errors import FileError, LoomError
 from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.base.srgb import decode_srgb
 from silent_loom.core.delivery.proving.difference import as_filed, differences, picture_of
-from silent_loom.core.files.mesh import Mesh, read_mesh
+from silent_loom.core.form.packed import Mesh, read_mesh
 from silent_loom.core.screen.charts import CHARTS, chart
 from silent_loom.core.screen.reading import PLOT, TOO_BRIGHT, TOO_DARK, colour_plot, seen, spread
 from silent_loom.core.screen.shading import lamp_light, on_screen

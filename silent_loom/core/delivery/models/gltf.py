@@ -104,6 +104,10 @@ def dressed_glb(source: bytes, dresses: Mapping[int, Dress]) -> bytes:
     ------
     ValueError
         It is no GLB that holds everything.
+
+    >>> from silent_loom.core.form.model import plate
+    >>> dressed_glb(glb(plate(), {}), {})[:4]
+    b'glTF'
     """
     parts: dict[bytes, bytes] = {}
     at = 12
@@ -129,7 +133,12 @@ def dressed_glb(source: bytes, dresses: Mapping[int, Dress]) -> bytes:
 
 
 def glb(model: Model, dresses: Mapping[int, Dress]) -> bytes:
-    """A model as GLB: metres, y up, with all its UV sets, the first one first, with normals and MikkTSpace tangents."""
+    """A model as GLB: metres, y up, with all its UV sets, the first one first, with normals and MikkTSpace tangents.
+
+    >>> from silent_loom.core.form.model import plate
+    >>> glb(plate(), {})[:4]
+    b'glTF'
+    """
     scene: dict[str, Any] = {"asset": {"version": "2.0", "generator": f"Silent Loom {__version__}"}, "scene": 0}
     body = _Body(b"", [], [])
     made = _materials(dresses, scene, body)

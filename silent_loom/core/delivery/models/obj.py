@@ -84,6 +84,10 @@ def obj_text(model: Model, library: str, dresses: Mapping[int, Dress], uv: str =
         Name of the MTL.
     uv : str
         The UV set that is written: an OBJ holds one.
+
+    >>> from silent_loom.core.form.model import plate
+    >>> obj_text(plate(), "plate.mtl", {}).decode().splitlines()[-1]
+    'f 1/1 3/3 4/4'
     """
     out = io.StringIO()
     out.write(f"mtllib {library}\n")

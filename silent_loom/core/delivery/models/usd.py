@@ -20,6 +20,10 @@ def usda(model: Model, dresses: Mapping[int, Dress], root: str) -> str:
     """A model as a USD layer: a Mesh for each of its meshes, a GeomSubset for each material on it.
 
     Units and the axis that points up are those of the model's file.
+
+    >>> from silent_loom.core.form.model import plate
+    >>> usda(plate(), {}, "plate").splitlines()[0]
+    '#usda 1.0'
     """
     name = identifier(root)
     names = _distinct([identifier(dresses[k].name if k in dresses else s.name) for k, s in enumerate(model.slots)])

@@ -94,6 +94,10 @@ def pairs_of(model: Model, dense: Source | None, order: Order, task: Task = IDLE
     ------
     LoomError
         Names are to match, and some do not.
+
+    >>> from silent_loom.core.form.model import plate
+    >>> pairs_of(plate(), None, Order())[0].cage is None
+    True
     """
     everything = np.ones(len(model), bool)
     if dense is None:
@@ -221,5 +225,10 @@ def _made(surface: Surface, target: Target, how: How, n: int, task: Task) -> Flo
 
 
 def sources(models: Sequence[Model], pictures: Mapping[tuple[int, int], Floats] | None = None) -> Source | None:
-    """Dense meshes as one source; None where there are none."""
+    """Dense meshes as one source; None where there are none.
+
+    >>> from silent_loom.core.form.model import plate
+    >>> sources([]) is None, len(sources([plate()]).models)
+    (True, 1)
+    """
     return Source(tuple(models), dict(pictures or {})) if models else None

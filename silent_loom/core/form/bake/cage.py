@@ -70,6 +70,10 @@ def fitted(model: Model, dense: Scene, distance_mm: float = 0.0, task: Task = ID
     -----
     Rays from places all over the light mesh go both ways; the nearer of what they meet tells how far the dense one lies there.
     The furthest of nearly all of them, and a quarter more, is how far the cage stands off.
+
+    >>> from silent_loom.core.form.model import plate
+    >>> fitted(plate(), Scene(plate().corners + [0, 0, 5.0]), task=IDLE).front_mm.__round__(2)
+    6.25
     """
     toward = directions(model)
     if distance_mm > 0:

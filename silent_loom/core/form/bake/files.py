@@ -29,6 +29,7 @@ def encoded(target: Target, image: Image, green: str = "up") -> tuple[Floats, di
     """Samples for a file, 0…1 (linear light for colours), and what they mean.
 
     >>> flat = Image(np.full((1, 2, 1), 3.0, np.float32), Kind.DATA)
+    >>> from silent_loom.core.form.bake.targets import TARGETS
     >>> encoded(TARGETS["height"], flat)[1]["range"]
     [-3.0, 3.0]
     """

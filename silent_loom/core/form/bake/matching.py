@@ -32,6 +32,10 @@ def matched(model: Model, dense: Source) -> list[tuple[NDArray[np.bool_], Source
     ------
     LoomError
         A light mesh has no dense one of its name.
+
+    >>> from silent_loom.core.form.model import plate
+    >>> [int(t.sum()) for t, _ in matched(plate(), Source((plate(),), {}))]
+    [2]
     """
     found: list[tuple[NDArray[np.bool_], Source]] = []
     lacking: list[str] = []

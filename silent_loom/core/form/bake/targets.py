@@ -180,7 +180,13 @@ def _numbers(own: NDArray[np.int32], names: Sequence[str], all_names: Sequence[s
 
 
 def id_names(surface: Surface, what: str) -> list[str]:
-    """Names behind the numbers of 'mesh_id' or 'material_id'."""
+    """Names behind the numbers of 'mesh_id' or 'material_id'.
+
+    >>> from silent_loom.core.form.model import plate
+    >>> from silent_loom.core.form.lay.places import onto_itself
+    >>> id_names(onto_itself(plate(), (8, 8)), "mesh_id")
+    ['mesh']
+    """
     of = {"mesh_id": "mesh_names", "material_id": "slot_names"}[what]
     return list(dict.fromkeys(n for p in surface.pairs for n in getattr(p.source, of)))
 

@@ -145,6 +145,12 @@ def lay(
     Three sides: weights are powers of how much the surface faces each axis. Their directions are mixed as slopes of the
     surface and not as colours (surface gradients; Mikkelsen 2020), so that relief keeps its height where two sides mix; what
     lies in the tangent space of the sheet is brought into that of the model. Nothing of it depends on where islands lie.
+
+    >>> from silent_loom.core.form.model import plate
+    >>> from silent_loom.core.form.lay.places import onto_itself
+    >>> half = Image(np.full((4, 4, 1), 0.5, np.float32), Kind.DATA, (500.0, 500.0), True)
+    >>> float(lay(onto_itself(plate(), (8, 8)), {"roughness": half}, Laying("sides")).maps["roughness"].pixels.mean())
+    0.5
     """
     width, height = surface.size
     maps: dict[str, Floats] = {n: np.zeros((height, width, i.pixels.shape[2]), np.float32) for n, i in sheets.items()}

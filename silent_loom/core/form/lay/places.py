@@ -215,6 +215,11 @@ def mask(surface: Surface, where: Where, padding: float = 0.0, task: Task = IDLE
     ------
     LoomError
         The model lacks what it goes by.
+
+    >>> from silent_loom.core.form.model import plate
+    >>> image = mask(onto_itself(plate(), (8, 8)), Where("altitude"))
+    >>> bool(image.pixels[0, 0, 0] > image.pixels[-1, 0, 0])
+    True
     """
     width, height = surface.size
     out: Floats = np.zeros((height, width, 1), np.float32)
@@ -239,6 +244,10 @@ def onto_itself(model: Model, size: tuple[int, int], uv: str = "") -> Surface:
     ------
     LoomError
         It has no such UVs.
+
+    >>> from silent_loom.core.form.model import plate
+    >>> onto_itself(plate(), (8, 8)).size
+    (8, 8)
     """
     model.uv(uv)
     return Surface(model, uv, size, 1, [Pair(np.ones(len(model), bool), Source((model,), {}), None)])

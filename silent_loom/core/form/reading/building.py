@@ -79,6 +79,10 @@ def built(pieces: Sequence[Piece], slots: Sequence[Slot], called: str, *, form: 
     ------
     FileError
         There is no surface, too much of it, a corner that is not there, or one at no place.
+
+    >>> at, faces = np.array([[0, 0, 0], [1, 0, 0], [0, 1, 0.0]]), np.array([[0, 1, 2]])
+    >>> len(built([Piece(["hull"], np.zeros(1, int), at, faces, np.zeros(1, int))], [], "hull.obj", form="obj"))
+    1
     """
     count = sum(len(p.triangles) for p in pieces)
     if not count:

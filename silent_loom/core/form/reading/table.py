@@ -19,6 +19,8 @@ READERS: dict[str, Callable[[Path, str], Model]] = {
     ".ply": read_ply,
     ".stl": read_stl,
 }
+HEADS = {b"glTF": ".glb", b"ply\n": ".ply", b"ply\r": ".ply"}
+"""How files begin that came under a name without an ending."""
 UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "in": 25.4, "ft": 304.8}
 
 
@@ -50,7 +52,7 @@ def read_model(path: Path, name: str = "", *, unit: str = "", up: Up | None = No
     (1, (10.0, 10.0, 0.0))
     """
     called = name or path.name
-    reader = READERS.get(Path(called).suffix.lower()) or READERS.get(path.suffix.lower())
+    reader = READERS.get(Path(called).suffix.lower()) or READERS.get(path.suffix.lower()) or READERS.get(_looks_like(path))
     if reader is None:
         raise FileError("this is no model that can be read", called, f"Use one of {', '.join(READERS)}.")
     if unit and unit not in UNITS:
@@ -59,3 +61,11 @@ def read_model(path: Path, name: str = "", *, unit: str = "", up: Up | None = No
     if unit:
         model = replace(model, unit_mm=UNITS[unit], unit_told=True)
     return model if up is None else replace(model, up=up)
+
+
+def _looks_like(path: Path) -> str:
+    try:
+        with path.open("rb") as stream:
+            return HEADS.get(stream.read(4), "")
+    except OSError:
+        return ""

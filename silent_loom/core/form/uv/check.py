@@ -193,7 +193,12 @@ def _islands(
 
 
 def as_data(found: UvCheck, model: Model) -> Mapping[str, Any]:
-    """The check as plain data, for JSON."""
+    """The check as plain data, for JSON.
+
+    >>> from silent_loom.core.form.model import plate
+    >>> as_data(check(plate(), size=64), plate())["carries"]
+    True
+    """
     low, middle, high = found.texels_per_cm
     return {
         "uv": found.uv,

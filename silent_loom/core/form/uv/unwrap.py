@@ -61,6 +61,10 @@ def unwrapped(model: Model, settings: UnwrapSettings | None = None, uv: str = ""
     -----
     Charts grow over the surface by cost and are made flat by least squares (Lévy et al. 2002), then packed texel by texel, all
     with the same number of texels to a millimetre. It works in a process of its own, which a cancelled task ends.
+
+    >>> from silent_loom.core.form.model import plate
+    >>> list(unwrapped(plate(), UnwrapSettings(size=64, padding=1)).uvs)
+    ['unwrapped', 'UV']
     """
     s = settings or UnwrapSettings()
     corners = model.corners

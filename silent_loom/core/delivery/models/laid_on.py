@@ -89,7 +89,18 @@ def laid_on(
     -----
     Where a material lies over another, colours mix in linear light, heights in millimetres, directions as vectors, and
     numbers of IDs never.
+
+    >>> from silent_loom.core.delivery.shelf import profile
+    >>> from silent_loom.core.form.lay.places import onto_itself
+    >>> from silent_loom.core.form.model import plate
+    >>> try:
+    ...     laid_on(onto_itself(plate(), (8, 8)), [], profile("plain"))
+    ... except LoomError as error:
+    ...     print(error.what)
+    no material is laid on
     """
+    if not layers:
+        raise LoomError("no material is laid on", "", "Name one.")
     maps: dict[str, Image] = {}
     meanings: dict[str, ThreadSpec] = {}
     for k, layer in enumerate(layers):
