@@ -40,7 +40,7 @@ browser: scripts
 
 scripts:
 	@command -v npm >/dev/null || { $(if $(filter 0,$(shell id -u)),,sudo) apt-get update -qq && $(if $(filter 0,$(shell id -u)),,sudo) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends npm >/dev/null; }
-	@test -d tools/vendor/node_modules/prettier || { cd tools/vendor && npm ci --ignore-scripts --no-audit --no-fund --silent; }
+	@test -d tools/vendor/node_modules/mikktspace || { cd tools/vendor && npm ci --ignore-scripts --no-audit --no-fund --silent; }
 
 lint: $(TESTS) scripts
 	$(BIN)/ruff check .

@@ -113,7 +113,7 @@ def thickness(
             end = min(last, k + each)
             origins, directions = np.empty(((end - k) * rays, 3), np.float32), np.empty(((end - k) * rays, 3), np.float32)
             _around(at[k:end], facing[k:end], rays, lift, seed + k, origins, directions)
-            far = scene.distances(origins, directions)
+            far = scene.distances(origins, directions) + lift
             out[k:end] = np.minimum(far, limit).reshape(-1, rays).mean(1)
 
     over_rows(n, work, task, least=min(each, 4096), cost=64 * 30 / max(1, each) * WORKERS / 2)

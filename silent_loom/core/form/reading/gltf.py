@@ -58,7 +58,7 @@ def _pieces(file: GltfFile, called: str) -> list[Piece]:
     roots = scenes[int(file.json.get("scene", 0))].get("nodes", []) if scenes else range(len(nodes))
     found: list[Piece] = []
     names: dict[str, int] = {}
-    todo = [(int(root), np.eye(4), 0) for root in roots]
+    todo = [(int(root), np.eye(4), 0) for root in roots][::-1]  # the first one is looked at first
     walked = triangles = 0
     while todo:
         number, above, deep = todo.pop()
@@ -69,7 +69,7 @@ def _pieces(file: GltfFile, called: str) -> list[Piece]:
             raise ValueError("a node that is not there")
         node = nodes[number]
         here = above @ node_matrix(node)
-        todo += [(int(child), here, deep + 1) for child in node.get("children") or []]
+        todo += [(int(child), here, deep + 1) for child in node.get("children") or []][::-1]
         if "mesh" not in node:
             continue
         mesh = meshes[_whole(node["mesh"])]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import logging
 import re
 from pathlib import Path
 from typing import Any
@@ -19,6 +20,7 @@ from silent_loom.core.form.welding import welded
 
 ply = later("trimesh.exchange.ply")
 stl = later("trimesh.exchange.stl")
+logging.getLogger("trimesh").addHandler(logging.NullHandler())  # what is wrong is said in our own words
 _SIZES = {
     b"char": 1, b"uchar": 1, b"int8": 1, b"uint8": 1, b"short": 2, b"ushort": 2, b"int16": 2, b"uint16": 2,
     b"int": 4, b"uint": 4, b"int32": 4, b"uint32": 4, b"float": 4, b"float32": 4, b"double": 8, b"float64": 8,

@@ -79,8 +79,7 @@ def rasterised(
     """
     first, last = rows or (0, height)
     at = in_texels(uv, width, height)
-    at[..., 1] -= first
-    touched = _rows(at)
+    touched = _rows(at) - np.int32(first)
     number = None
     if rows is not None:
         number = np.flatnonzero((touched[:, 0] < last - first) & (touched[:, 1] >= 0)).astype(np.int32)
@@ -89,7 +88,7 @@ def rasterised(
     triangle = np.full(shape, -1, np.int32)
     best = np.full(shape, np.float32(np.inf), np.float32)
     weights = np.zeros((*shape, 2), np.float32)
-    over_rows(shape[0], lambda y0, y1: _draw(at, touched, triangle, best, weights, y0, y1), task, cost=8.0)
+    over_rows(shape[0], lambda y0, y1: _draw(at, touched, first, triangle, best, weights, y0, y1), task, cost=8.0)
     if number is not None and len(number):
         triangle = np.where(triangle >= 0, number[np.maximum(triangle, 0)], -1).astype(np.int32)
     return Texels(triangle, best == 0, weights)
@@ -132,8 +131,8 @@ def _closest(px, py, ax, ay, bx, by):  # type: ignore[no-untyped-def]
     return s, ex * ex + ey * ey
 
 
-@kernel("f8[:,:,::1], i4[:,::1], i4[:,::1], f4[:,::1], f4[:,:,::1], i8, i8")
-def _draw(at, rows, triangle, best, weights, y0, y1):  # type: ignore[no-untyped-def]
+@kernel("f8[:,:,::1], i4[:,::1], i8, i4[:,::1], f4[:,::1], f4[:,:,::1], i8, i8")
+def _draw(at, rows, above, triangle, best, weights, y0, y1):  # type: ignore[no-untyped-def]
     width = triangle.shape[1]
     for t in range(len(at)):
         if rows[t, 0] >= y1 or rows[t, 1] < y0:
@@ -145,7 +144,7 @@ def _draw(at, rows, triangle, best, weights, y0, y1):  # type: ignore[no-untyped
             continue
         area = (bx - ax) * (cy - ay) - (by - ay) * (cx - ax)
         for y in range(max(y0, rows[t, 0]), min(y1 - 1, rows[t, 1]) + 1):
-            py = y + 0.5
+            py = above + y + 0.5
             for x in range(x_low, x_high + 1):
                 if best[y, x] == 0:
                     continue
