@@ -38,7 +38,7 @@ def sphere(n: int, dents: Callable[[Points], Points] | None = None, mirrored: bo
         v[..., axis] = side
         v[..., (axis + 1) % 3] = np.tan(a * np.pi / 4) * side
         v[..., (axis + 2) % 3] = np.tan(b * np.pi / 4)
-        places.append((v / np.linalg.norm(v, axis=-1, keepdims=True)).reshape(-1, 3))
+        places.append((v / np.linalg.norm(v, axis=-1, keepdims=True)).reshape(-1, 3).round(12) + 0.0)
         left, low, room = face % 3 / 3, face // 3 / 2, 0.02
         along = -a if mirrored and face % 2 else a
         u = left + (room + (1 - 2 * room) * (along + 1) / 2) / 3

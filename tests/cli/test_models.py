@@ -1,0 +1,99 @@
+"""Models from the command line: from a model with faults to one with a material on it."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from silent_loom.core.delivery.models.writing import written_bytes
+from silent_loom.core.files import read
+from silent_loom.demo.models import buoy
+from tests.support.commands import loom as run
+
+
+@pytest.fixture(scope="module")
+def quay(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("quay")
+    written_bytes(buoy(), folder / "buoy.glb")
+    written_bytes(buoy(3), folder / "dense.glb")
+    return folder
+
+
+def test_from_a_model_with_faults_to_one_with_a_material(quay: Path) -> None:
+    told = json.loads(run("model", "check", str(quay / "buoy.glb"), "--json").stdout)
+    assert {f["kind"] for f in told["check"]["faults"]} >= {"overlapping", "outside"}
+    assert not told["check"]["carries"]
+    stopped = run("model", "bake", "--model", str(quay / "buoy.glb"), "--out", str(quay / "none"), "--size", "64")
+    assert stopped.returncode == 1
+    assert "uvs" in stopped.stderr
+    assert not (quay / "none").exists(), "nothing starts that cannot end well"
+    flat = quay / "flat.glb"
+    done = json.loads(run("model", "unwrap", str(quay / "buoy.glb"), "--out", str(flat), "--size", "256", "--json").stdout)
+    assert len(done["uv_sets"]) == 2
+    assert done["check"]["carries"]
+    out = quay / "maps"
+    args = ("--model", str(flat), "--dense", str(quay / "dense.glb"), "--size", "128", "--rays", "8", "--out", str(out), "--json")
+    made = json.loads(run("model", "bake", *args, "--maps", "normal,height,occlusion").stdout)
+    assert [f["map"] for f in made["files"]] == ["normal", "height", "occlusion"]
+    assert made["missed"] < 0.01
+    assert read(out / "flat_normal.png").samples.shape == (128, 128, 3)
+    again = json.loads(run("model", "bake", *args, "--maps", "normal").stdout)
+    assert again["files"][0]["file"] == "flat_2_normal.png", "nothing is overwritten"
+    laid = quay / "laid"
+    over = ("--over", "pattern:slates@altitude=0.4..0.6@slope=90..20")
+    line = (
+        "model",
+        "lay",
+        "pattern:trowelled-plaster",
+        "--model",
+        str(flat),
+        "--by",
+        "sides",
+        "--size",
+        "128",
+        "--out",
+        str(laid),
+    )
+    manifest = json.loads(run(*line, *over, "--profile", "gltf", "--json").stdout)
+    assert manifest["on_model"]["by"] == "sides"
+    assert run("model", "export", "--model", str(flat), "--maps", str(laid), "--out", str(quay / "no")).returncode == 1
+    run(
+        "model",
+        "export",
+        "--model",
+        str(flat),
+        "--maps",
+        str(laid),
+        "--out",
+        str(quay / "given"),
+        "--as",
+        "glb,obj,usda",
+        "--rename",
+    )
+    assert {p.suffix for p in (quay / "given").iterdir()} == {".glb", ".obj", ".mtl", ".usda", ".png"}
+
+
+def test_a_mask_is_written(quay: Path) -> None:
+    path = quay / "top.png"
+    run("model", "mask", "altitude=0.5..0.5", "--model", str(quay / "buoy.glb"), "--out", str(path), "--size", "64")
+    assert read(path).bits == 16
+
+
+@pytest.mark.parametrize(
+    ("args", "words"),
+    [
+        (("check", "nothing.obj"), "cannot be read"),
+        (("check", "x.fbx"), "no model that can be read"),
+        (("unwrap", "{quay}/buoy.glb", "--out", "{quay}/buoy.glb"), "already a file"),
+        (("mask", "shade", "--model", "{quay}/buoy.glb", "--out", "{quay}/m.png"), "no mask"),
+        (("lay", "pattern:trowelled-plaster", "--model", "{quay}/buoy.glb", "--out", "{quay}/l", "--by", "wind"), "laid on by"),
+        (("bake", "--model", "{quay}/buoy.glb", "--out", "{quay}/b", "--maps", "shine", "--uv", "third"), "no UV set"),
+    ],
+)
+def test_what_is_wrong_is_said_in_a_line(quay: Path, args: tuple[str, ...], words: str) -> None:
+    done = run("model", *(a.format(quay=quay) for a in args))
+    assert done.returncode == 1
+    assert words in done.stderr
+    assert len(done.stderr.strip().splitlines()) == 1
