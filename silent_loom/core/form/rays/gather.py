@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from dataclasses import dataclass
 
 import numpy as np
@@ -70,7 +71,7 @@ def openness(
     def work(first: int, last: int) -> None:
         for k in range(first, last, each):
             end = min(last, k + each)
-            origins, directions = np.empty(((end - k) * rays, 3), np.float32), np.empty(((end - k) * rays, 3), np.float32)
+            origins, directions = _room((end - k) * rays)
             _around(at[k:end], facing[k:end], rays, lift, seed + k, origins, directions)
             far = np.full(len(origins), most_mm, np.float32) if most_mm > 0 else None
             hidden = scene.hidden(origins, directions, far)
@@ -111,7 +112,7 @@ def thickness(
     def work(first: int, last: int) -> None:
         for k in range(first, last, each):
             end = min(last, k + each)
-            origins, directions = np.empty(((end - k) * rays, 3), np.float32), np.empty(((end - k) * rays, 3), np.float32)
+            origins, directions = _room((end - k) * rays)
             _around(at[k:end], facing[k:end], rays, lift, seed + k, origins, directions)
             far = scene.distances(origins, directions) + lift
             out[k:end] = np.minimum(far, limit).reshape(-1, rays).mean(1)
@@ -126,6 +127,21 @@ def _ready(
     return np.ascontiguousarray(places - scene.middle, np.float32), np.ascontiguousarray(normals, np.float32)
 
 
+class _Rooms(threading.local):
+    """Room for the rays of a thread, used again: new memory costs as much as half of what is done with it."""
+
+    rows: tuple[NDArray[np.float32], NDArray[np.float32]] = (np.empty((0, 3), np.float32), np.empty((0, 3), np.float32))
+
+
+_rooms = _Rooms()
+
+
+def _room(rays: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    if len(_rooms.rows[0]) < rays:
+        _rooms.rows = np.empty((rays, 3), np.float32), np.empty((rays, 3), np.float32)
+    return _rooms.rows[0][:rays], _rooms.rows[1][:rays]
+
+
 @subkernel
 def _turn(number):  # type: ignore[no-untyped-def]
     """A number of its own in 0…1 for each place (a mix of bits; Steele, Lea & Flood 2014)."""
@@ -138,7 +154,8 @@ def _turn(number):  # type: ignore[no-untyped-def]
 
 @kernel("f4[:,::1], f4[:,::1], i8, f4, i8, f4[:,::1], f4[:,::1]")
 def _around(at, facing, rays, lift, seed, origins, directions):  # type: ignore[no-untyped-def]
-    golden = 0.6180339887498949
+    golden = 2.0 * np.pi * 0.6180339887498949
+    turn_x, turn_y = np.cos(golden), np.sin(golden)
     for k in range(len(at)):
         nx, ny, nz = facing[k, 0], facing[k, 1], facing[k, 2]
         # A frame round the normal without a special place (Duff et al. 2017)
@@ -148,13 +165,13 @@ def _around(at, facing, rays, lift, seed, origins, directions):  # type: ignore[
         ux, uy, uz = 1.0 + sign * nx * nx * a, sign * b, -sign * nx
         vx, vy, vz = b, sign + ny * ny * a, -ny
         first, second = _turn(2 * (seed + k)), _turn(2 * (seed + k) + 1)
+        c, d = np.cos(2.0 * np.pi * second), np.sin(2.0 * np.pi * second)
         ox, oy, oz = at[k, 0] + lift * nx, at[k, 1] + lift * ny, at[k, 2] + lift * nz
         for r in range(rays):
             s = (r + first) / rays
-            t = r * golden + second
-            t = 2.0 * np.pi * (t - np.floor(t))
             radius = np.sqrt(s)
-            x, y, z = radius * np.cos(t), radius * np.sin(t), np.sqrt(max(0.0, 1.0 - s))
+            x, y, z = radius * c, radius * d, np.sqrt(max(0.0, 1.0 - s))
+            c, d = c * turn_x - d * turn_y, d * turn_x + c * turn_y  # a golden section further round
             i = k * rays + r
             origins[i, 0], origins[i, 1], origins[i, 2] = ox, oy, oz
             directions[i, 0] = x * ux + y * vx + z * nx
