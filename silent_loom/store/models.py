@@ -5,12 +5,15 @@ from __future__ import annotations
 import secrets
 from dataclasses import dataclass
 from datetime import datetime
+from pathlib import Path
 from typing import BinaryIO
 
 from sqlalchemy import select
 
 from silent_loom.core.base.errors import LoomError
+from silent_loom.core.form.model import Model
 from silent_loom.core.form.packed import Mesh, read_mesh
+from silent_loom.core.form.reading.table import read_model
 from silent_loom.store import tables as t
 from silent_loom.store.blobs import Blobs
 from silent_loom.store.states import Missing
@@ -84,11 +87,30 @@ class Models:
         FileError
             Its file is gone, or was damaged.
         """
+        return read_mesh(*self.file(ident))
+
+    def file(self, ident: str) -> tuple[Path, str]:
+        """Where the file of a model lies, and what it is called.
+
+        Raises
+        ------
+        Missing
+            There is no such model.
+        """
         with self._store.reading() as session:
             row = session.get(t.Model, ident)
         if row is None:
             raise Missing("there is no such model", ident, "It was thrown away; choose its file again.")
-        return read_mesh(self._files.path(row.digest), row.name)
+        return self._files.path(row.digest), row.name
+
+    def model(self, ident: str) -> Model:
+        """A model whole, as its file holds it.
+
+        Raises
+        ------
+        Missing, FileError
+        """
+        return read_model(*self.file(ident))
 
     def forget(self, ident: str) -> None:
         """Take a model out; its file goes when no other model is the same.

@@ -30,6 +30,7 @@ from silent_loom.web.routers import (
     many,
     maps,
     materials,
+    models,
     opening,
     patterns,
     profiles,
@@ -112,7 +113,21 @@ def create_app(store: Store, *, hosts: set[str] | None = None, demo: bool = Fals
     app.add_middleware(Leaving)
     app.add_middleware(Guard, hosts=hosts or set(), token=token)
     app.mount("/static", Fixed(directory=STATIC), name="static")
-    for module in (library, opening, materials, maps, trials, looking, deliveries, profiles, archives, patterns, recipes, many):
+    for module in (
+        library,
+        opening,
+        materials,
+        maps,
+        trials,
+        looking,
+        deliveries,
+        profiles,
+        archives,
+        patterns,
+        recipes,
+        many,
+        models,
+    ):
         app.include_router(module.router)
 
     answer_errors(app)

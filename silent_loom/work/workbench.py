@@ -25,6 +25,8 @@ from silent_loom.work.looking.reading import Reading
 from silent_loom.work.many.batches import Batches
 from silent_loom.work.many.variations import Variations
 from silent_loom.work.mending import Mending
+from silent_loom.work.models.checking import Checking
+from silent_loom.work.models.model_jobs import ModelJobs
 from silent_loom.work.views import Views
 
 
@@ -49,6 +51,8 @@ class Workbench:
         Profiles of the artist's own; what a profile makes of a material; deliveries as their receivers have them.
     batches, variations
         Many photos through a recipe; sheets of variations.
+    checking, model_jobs
+        What is known of models; work on them that takes its time.
     jobs : Jobs
         What takes over a second, in the background.
     """
@@ -62,9 +66,11 @@ class Workbench:
         self.shelf, self.receiving = Shelf(store.folder / "profiles"), Receiving(store)
         self.comparing, self.reading = Comparing(self.desk, self.receiving), Reading(self.desk)
         self.snapshots, self.models = Snapshots(store), Models(store)
+        self.checking = Checking(self.models)
         self.cards, self.fitting = Cards(self.desk), Fitting(self.desk, self.shelf)
         self.delivering = Delivering(self.desk, self.jobs, self.shelf, self.receiving)
         self.batches, self.variations = Batches(self.desk, self.jobs, self.shelf), Variations(self.desk)
+        self.model_jobs = ModelJobs(self.desk, self.jobs, self.models, self.checking, self.shelf)
         self.seeded = threading.Event()
         """Set when the materials of the demo are in the store, if they are wanted."""
 

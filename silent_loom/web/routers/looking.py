@@ -1,18 +1,15 @@
-"""Looking without touching: snapshots, differences, readings, models."""
+"""Looking without touching: snapshots, differences, readings."""
 
 from __future__ import annotations
 
 import json
-from dataclasses import asdict
-from pathlib import PurePath
 from typing import Any
 
-from fastapi import APIRouter, File, Query, Request, Response, UploadFile
+from fastapi import APIRouter, Query, Request, Response
 from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.screen.charts import CHARTS
 from silent_loom.core.weave.threads import check_name
-from silent_loom.store.models import ModelFacts
 from silent_loom.store.snapshots import SnapshotFacts
 from silent_loom.web.common import Works, kept_by
 from silent_loom.web.routers.maps import Ask, Look, TrialAsk
@@ -132,32 +129,3 @@ def trial(ident: str, body: TrialAsk, works: Works) -> dict[str, Any]:
     row = Trial(**body.model_dump()).row()
     place = place_of(works.store.get(ident).weave, body.role)
     return {"kind": "add", "step": row.step, "settings": row.settings, "to": place}
-
-
-def _model(facts: ModelFacts) -> dict[str, Any]:
-    return {k: v for k, v in asdict(facts).items() if k != "created_at"}
-
-
-@router.get("/api/models")
-def models(works: Works) -> dict[str, Any]:
-    """All models to look at materials on."""
-    return {"models": [_model(m) for m in works.models.all()]}
-
-
-@router.post("/api/models", status_code=201)
-def add_model(works: Works, model: UploadFile = File()) -> dict[str, Any]:
-    """A model of one's own: OBJ or GLB."""
-    return _model(works.models.add(model.file, PurePath(model.filename or "model").name))
-
-
-@router.get("/api/models/{ident}/mesh")
-def mesh(ident: str, works: Works) -> Response:
-    """Its triangles: see `Mesh.packed`; whether it brought its own UV in ``x-own-uv``."""
-    found = works.models.mesh(ident)
-    return Response(found.packed(), media_type="application/octet-stream", headers={"x-own-uv": str(int(found.own_uv))})
-
-
-@router.delete("/api/models/{ident}", status_code=204)
-def forget_model(ident: str, works: Works) -> None:
-    """Take a model out."""
-    works.models.forget(ident)

@@ -266,10 +266,7 @@ class Look:
             return []
         length = sum(s.length_mm for s in needless)
         where = tuple(dict.fromkeys(k for s in needless for k in s.islands))[:LISTED]
-        words = (
-            f"{_borders(len(needless))}, {_length(length)} in all, where the surface is flat: "
-            "the islands on both sides could be one."
-        )
+        words = f"{_borders(len(needless), length)} where the surface is flat: the islands on both sides could be one."
         return [Fault("cut", False, 0.0, words, "Sew them together, so that there is less to hide.", where)]
 
 
@@ -293,5 +290,5 @@ def _count(n: int) -> str:
     return "1 island has" if n == 1 else f"{n} islands have"
 
 
-def _borders(n: int) -> str:
-    return "1 border lies" if n == 1 else f"{n} borders lie"
+def _borders(n: int, length_mm: float) -> str:
+    return f"1 border of {_length(length_mm)} lies" if n == 1 else f"{n} borders, {_length(length_mm)} in all, lie"

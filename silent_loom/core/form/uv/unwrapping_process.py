@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sys
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -26,15 +27,19 @@ def main(folder: Path) -> None:
     packing.padding = -(-told["padding"] // 2)  # it lies around every island, so twice between two of them
     packing.rotate_charts = packing.rotate_charts_to_axis = told["turn"]
     packing.bruteForce, packing.bilinear = told["thorough"], True
-    positions, triangles = asked["positions"], asked["triangles"]
+    positions, triangles, laid = asked["positions"], asked["triangles"], asked["uvs"]
+    if told["cut"]:
+        positions, triangles, laid = _cut(positions, triangles, charts)
+        charts = xatlas.ChartOptions()
+        charts.use_input_mesh_uvs = True
+    size = told["size"]
     a, b, c = (positions[triangles[:, k]].astype(float) for k in range(3))
     area = max(0.5 * float(np.linalg.norm(np.cross(b - a, c - a), axis=1).sum()), 1e-12)
-    size = told["size"]
     packing.texels_per_unit = float(np.sqrt(FULL * size**2 / area))
     best: tuple[float, np.ndarray] | None = None
     for _ in range(TIMES):
         atlas = xatlas.Atlas()
-        atlas.add_mesh(positions, triangles, uvs=asked["uvs"] if len(asked["uvs"]) else None)
+        atlas.add_mesh(positions, triangles, uvs=laid)
         atlas.generate(charts, packing)
         _, faces, uvs = atlas[0]
         side = max(atlas.width, atlas.height)
@@ -51,6 +56,27 @@ def main(folder: Path) -> None:
         packing.texels_per_unit *= 0.99 * size / side
     assert best is not None
     np.save(folder / "made.npy", best[1])
+
+
+def _cut(positions: Any, triangles: Any, charts: Any) -> tuple[Any, Any, Any]:
+    """Charts cut and made flat, each the right way round: places, triangles and UVs of a mesh that is cut along them."""
+    import xatlas  # type: ignore[import-not-found, unused-ignore]
+    from scipy.sparse import coo_matrix
+    from scipy.sparse.csgraph import connected_components
+
+    atlas = xatlas.Atlas()
+    atlas.add_mesh(positions, triangles)
+    atlas.generate(charts, xatlas.PackOptions())
+    origin, faces, uvs = atlas[0]
+    uvs = uvs * np.array([atlas.width, atlas.height], np.float32)
+    pairs = np.concatenate([faces[:, :2], faces[:, 1:]])
+    links = coo_matrix((np.ones(len(pairs), np.int8), (pairs[:, 0], pairs[:, 1])), shape=(len(uvs), len(uvs)))
+    _, chart = connected_components(links, directed=False)
+    flat = uvs[faces]
+    d, e = flat[:, 1] - flat[:, 0], flat[:, 2] - flat[:, 0]
+    turned = np.bincount(chart[faces[:, 0]], d[:, 0] * e[:, 1] - d[:, 1] * e[:, 0], chart.max() + 1) < 0
+    uvs = np.where(turned[chart][:, None], uvs * np.array([-1, 1], np.float32), uvs).astype(np.float32)
+    return positions[origin], faces, uvs
 
 
 if __name__ == "__main__":

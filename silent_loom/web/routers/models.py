@@ -1,0 +1,122 @@
+"""Models: brought in, checked, unwrapped, baked, materials laid on them."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+from dataclasses import asdict
+from pathlib import PurePath
+from typing import Any
+
+from fastapi import APIRouter, File, Query, Request, Response, UploadFile
+from fastapi.responses import FileResponse
+
+from silent_loom.core.base.errors import LoomError
+from silent_loom.core.delivery.models.gltf import glb
+from silent_loom.core.form.bake.targets import TARGETS
+from silent_loom.core.form.lay.places import KINDS
+from silent_loom.demo.models import MODELS
+from silent_loom.store.models import ModelFacts
+from silent_loom.web.common import Works, templates
+from silent_loom.work.models.model_jobs import BAKE, LAY, UNWRAP, BakeAsk, LayAsk, UnwrapAsk
+
+router = APIRouter()
+
+
+def _model(facts: ModelFacts) -> dict[str, Any]:
+    return {k: v for k, v in asdict(facts).items() if k != "created_at"}
+
+
+@router.get("/models")
+def page(request: Request) -> Response:
+    """The page of models."""
+    targets = [{"name": t.name, "title": t.title, "says": t.says} for t in TARGETS.values()]
+    kinds = [{"name": k, "title": p.title, "says": p.says, "unit": p.unit, "usual": p.usual} for k, p in KINDS.items()]
+    return templates.TemplateResponse(
+        request, "models.html", {"targets": targets, "kinds": kinds, "demo": request.app.state.demo}
+    )
+
+
+@router.get("/api/models")
+def models(works: Works) -> dict[str, Any]:
+    """All models, the newest first."""
+    return {"models": [_model(m) for m in works.models.all()]}
+
+
+@router.post("/api/models", status_code=201)
+def add_model(works: Works, model: UploadFile = File()) -> dict[str, Any]:
+    """A model of one's own: OBJ, GLB, glTF that holds everything, PLY or STL."""
+    return _model(works.models.add(model.file, PurePath(model.filename or "model").name))
+
+
+@router.post("/api/models/demo", status_code=201)
+def add_demo(works: Works) -> dict[str, Any]:
+    """The models of the quay."""
+    return {"models": [_model(works.models.add(io.BytesIO(glb(make(1), {})), f"{name}.glb")) for name, make in MODELS.items()]}
+
+
+@router.get("/api/models/{ident}/mesh")
+def mesh(ident: str, works: Works) -> Response:
+    """Its triangles: see `Mesh.packed`; whether it brought its own UV in ``x-own-uv``."""
+    found = works.models.mesh(ident)
+    return Response(found.packed(), media_type="application/octet-stream", headers={"x-own-uv": str(int(found.own_uv))})
+
+
+@router.delete("/api/models/{ident}", status_code=204)
+def forget_model(ident: str, works: Works) -> None:
+    """Take a model out."""
+    works.models.forget(ident)
+
+
+@router.get("/api/models/{ident}/check")
+def check(
+    ident: str,
+    works: Works,
+    uv: str = Query("", max_length=200),
+    size: int = Query(2048, ge=16, le=16384),
+    wish: float = Query(0.0, ge=0, le=10_000),
+) -> dict[str, Any]:
+    """What it holds, what is wrong with its UVs, and its layout as lines."""
+    return works.checking.told(ident, uv, size, wish)
+
+
+@router.post("/api/models/points")
+def points(ask: BakeAsk, works: Works) -> dict[str, Any]:
+    """The check list of a bake, in the order in which it is mended."""
+    return {"points": [vars(p) for p in works.model_jobs.points(ask)]}
+
+
+@router.post("/api/models/unwrap", status_code=202)
+def unwrap(ask: UnwrapAsk, works: Works) -> dict[str, Any]:
+    """Unwrap a model; what comes of it is a model of its own."""
+    return works.model_jobs.add(UNWRAP, ask).as_dict()
+
+
+@router.post("/api/models/bake", status_code=202)
+def bake(ask: BakeAsk, works: Works) -> dict[str, Any]:
+    """Bake maps of a model."""
+    return works.model_jobs.add(BAKE, ask).as_dict()
+
+
+@router.post("/api/models/lay", status_code=202)
+def lay(ask: LayAsk, works: Works) -> dict[str, Any]:
+    """Lay a material on a model."""
+    return works.model_jobs.add(LAY, ask).as_dict()
+
+
+@router.get("/api/models/made/{job}/{name}")
+def made(job: str, name: str, works: Works) -> Response:
+    """A file that a job made, or all of them as ``all.zip``."""
+    folder = works.model_jobs.folder(job)
+    if name == "all.zip":
+        body = io.BytesIO()
+        with zipfile.ZipFile(body, "w", zipfile.ZIP_STORED) as archive:
+            for path in sorted(folder.iterdir()):
+                archive.write(path, path.name)
+        return Response(
+            body.getvalue(), media_type="application/zip", headers={"content-disposition": 'attachment; filename="maps.zip"'}
+        )
+    path = folder / PurePath(name).name
+    if not path.is_file():
+        raise LoomError("there is no such file of this job", name, "It may have been taken away; start the job again.")
+    return FileResponse(path, headers={"cache-control": "no-store"})

@@ -1,0 +1,169 @@
+// Work on a model that takes its time: unwrapping, baking, laying a material on; how far it is, and what came of it.
+import { el, get, post } from "../base/api.js";
+
+const $ = id => document.getElementById(id);
+const NAMED = ["mesh", "material", "island", "paint"];
+
+export class Work {
+  /** @param {any} page */
+  constructor(page) {
+    this.page = page;
+    for (const tab of document.querySelectorAll("[role=tab]")) tab.addEventListener("click", () => this.turn(tab));
+    $("unwrap-start").addEventListener("click", () => this.start("unwrap", this.unwrapping()));
+    $("bake-start").addEventListener("click", () => this.start("bake", this.baking()));
+    $("bake-check").addEventListener("click", () => this.points());
+    $("lay-start").addEventListener("click", () => this.start("lay", this.laying()));
+    $("lay-where").addEventListener("change", () => this.where());
+    this.where();
+    this.materials();
+  }
+
+  turn(tab) {
+    for (const t of document.querySelectorAll("[role=tab]")) {
+      t.setAttribute("aria-selected", String(t === tab));
+      $(t.getAttribute("aria-controls")).hidden = t !== tab;
+    }
+  }
+
+  listed(models) {
+    $("bake-dense").replaceChildren(...models.map(m => el("option", { value: m.id }, m.name)));
+  }
+
+  async materials() {
+    const { materials } = await get("/api/materials");
+    for (const id of ["lay-material", "lay-over"])
+      $(id).append(...materials.map(m => el("option", { value: m.id }, m.name)));
+  }
+
+  // The usual span of a mask, and whether it wants a name
+  where() {
+    const option = $("lay-where").selectedOptions[0];
+    $("lay-low").value = option.dataset.low;
+    $("lay-high").value = option.dataset.high;
+    $("lay-what").hidden = !NAMED.includes(option.value);
+  }
+
+  unwrapping() {
+    const settings = {
+      cut: $("unwrap-cut").value === "yes",
+      bend: +$("unwrap-bend").value,
+      padding: +$("unwrap-padding").value,
+      size: +$("uv-size").value,
+      thorough: $("unwrap-thorough").checked,
+    };
+    return { model: this.page.chosen, uv: $("uv-set").value, settings };
+  }
+
+  baking() {
+    return {
+      model: this.page.chosen,
+      dense: [...$("bake-dense").selectedOptions].map(o => o.value).filter(id => id !== this.page.chosen),
+      maps: [...document.querySelectorAll("[name=bake-map]:checked")].map(b => b.value),
+      size: Math.min(8192, +$("uv-size").value),
+      samples: +$("bake-samples").value,
+      distance_mm: +$("bake-distance").value || 0,
+      rays: +$("bake-rays").value,
+      by_name: $("bake-names").checked,
+      uv: $("uv-set").value,
+    };
+  }
+
+  laying() {
+    const kind = $("lay-where").value,
+      what = $("lay-what").hidden ? "" : `:${$("lay-what").value}`,
+      span = `=${$("lay-low").value}..${$("lay-high").value}`;
+    const over = $("lay-over").value;
+    return {
+      model: this.page.chosen,
+      material: $("lay-material").value,
+      by: $("lay-by").value,
+      size: Math.min(8192, +$("uv-size").value),
+      scale: +$("lay-scale").value || 1,
+      blend: +$("lay-blend").value,
+      over: over ? [{ material: over, where: [`${kind}${what}${span}`] }] : [],
+      uv: $("uv-set").value,
+    };
+  }
+
+  async points() {
+    try {
+      const { points } = await post("/api/models/points", this.baking());
+      $("bake-points").replaceChildren(
+        ...points.map(p =>
+          el("li", { class: p.good ? "good" : "bad", "data-point": p.name }, `${p.words} ${p.good ? "" : p.todo}`),
+        ),
+      );
+    } catch (error) {
+      this.page.say(error.message);
+    }
+  }
+
+  async start(kind, body) {
+    this.page.say("");
+    if (!this.page.chosen) {
+      this.page.say("Choose a model first.");
+      return;
+    }
+    try {
+      const job = await post(`/api/models/${kind}`, body);
+      this.follow(kind, job.id);
+    } catch (error) {
+      this.page.say(error.message);
+    }
+  }
+
+  async follow(kind, id) {
+    const bar = el("i", {}),
+      words = el("span", { class: "quiet" }, "waiting"),
+      stop = el("button", { class: "act edge", type: "button", onclick: () => post(`/api/jobs/${id}/cancel`) }, "Stop");
+    const line = el(
+      "div",
+      { class: "line", "data-job": kind, "data-state": "waiting" },
+      el("div", { class: "progress-line", role: "progressbar", "aria-label": "How far it is" }, bar),
+      words,
+      stop,
+    );
+    $("made").prepend(line);
+    for (;;) {
+      const job = await get(`/api/jobs/${id}`);
+      bar.style.width = `${Math.round(100 * job.fraction)}%`;
+      words.textContent = job.error || job.words;
+      if (["done", "failed", "stopped"].includes(job.state)) {
+        stop.remove();
+        if (job.state === "done") this.done(kind, job, line);
+        line.dataset.state = job.state;
+        return;
+      }
+      await new Promise(go => setTimeout(go, 300));
+    }
+  }
+
+  done(kind, job, line) {
+    if (kind === "unwrap") {
+      line.replaceChildren(el("span", {}, `Unwrapped: ${job.result.name}`));
+      this.page.load(job.result.model);
+      return;
+    }
+    const path = `/api/models/made/${job.id}`,
+      shown = job.result.files.filter(f => f.file.endsWith(".png"));
+    const missed = job.result.missed > 0 ? ` ${(100 * job.result.missed).toFixed(2)} % of the texels met nothing.` : "";
+    line.replaceChildren(
+      el("span", {}, `${kind === "bake" ? "Baked" : "Laid on"}: ${job.result.files.length} files.${missed}`),
+      el("a", { class: "act edge", href: `${path}/all.zip`, download: "" }, "All as a zip"),
+    );
+    line.after(
+      el(
+        "div",
+        { class: "made-maps" },
+        ...shown.map(f =>
+          el(
+            "a",
+            { href: `${path}/${encodeURIComponent(f.file)}`, target: "_blank", title: f.file },
+            el("img", { src: `${path}/${encodeURIComponent(f.file)}`, alt: f.map || f.file, loading: "lazy" }),
+            el("span", { class: "quiet" }, f.map || f.file.replace(/^.*_/, "").replace(/\.png$/, "")),
+          ),
+        ),
+      ),
+    );
+  }
+}

@@ -1,0 +1,1 @@
+"""Work on models: looked at, unwrapped, baked, materials laid on them."""

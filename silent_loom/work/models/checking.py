@@ -1,0 +1,55 @@
+"""What is known of a model: its facts, its layout as lines, what is wrong with it. Kept until others are looked at."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from silent_loom.core.base.bounded_memory import Memory
+from silent_loom.core.form.model import Model
+from silent_loom.core.form.uv.check import as_data, check
+from silent_loom.core.form.uv.outlines import outlines
+from silent_loom.store.models import Models
+
+KEPT = 3
+"""Models that are kept in memory."""
+
+
+class Checking:
+    """Looks at the models of a store."""
+
+    def __init__(self, models: Models) -> None:
+        self._models = models
+        self._kept: Memory[str, Model] = Memory(KEPT)
+
+    def model(self, ident: str) -> Model:
+        """The model itself.
+
+        Raises
+        ------
+        Missing, FileError
+        """
+        found = self._kept.get(ident)
+        if found is None:
+            found = self._models.model(ident)
+            self._kept.put(ident, found)
+        return found
+
+    def told(self, ident: str, uv: str, size: int, wish: float) -> dict[str, Any]:
+        """Facts, faults, and the layout as lines: for each island, its outline in UVs."""
+        model = self.model(ident)
+        found = check(model, uv, size, wish)
+        lines = outlines(model, found.layout, found.uv) if found.layout is not None else []
+        x, y, z = model.size_mm
+        return {
+            "id": ident,
+            "triangles": len(model),
+            "meshes": list(model.meshes),
+            "materials": [s.name for s in model.slots],
+            "uv_sets": list(model.uvs),
+            "vertex_colours": model.colours is not None,
+            "size_mm": [x, y, z],
+            "unit_mm": model.unit_mm,
+            "unit_told": model.unit_told,
+            "check": as_data(found, model),
+            "outlines": [[[[round(float(u), 5), round(float(v), 5)] for u, v in line] for line in island] for island in lines],
+        }

@@ -1,0 +1,194 @@
+"""Work on models that takes its time: unwrapping, baking, laying a material on."""
+
+from __future__ import annotations
+
+import io
+import shutil
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from silent_loom.core.base.errors import LoomError
+from silent_loom.core.delivery.files import Order as DeliveryOrder
+from silent_loom.core.delivery.files import deliver
+from silent_loom.core.delivery.fitting import Fit
+from silent_loom.core.delivery.models.gltf import glb
+from silent_loom.core.delivery.models.laid_on import Layer, laid_on
+from silent_loom.core.delivery.names import file_name
+from silent_loom.core.delivery.shelf import Shelf, profile
+from silent_loom.core.form.bake.bake import Order
+from silent_loom.core.form.bake.checklist import Point, checklist, insist
+from silent_loom.core.form.bake.dense import Source
+from silent_loom.core.form.bake.files import bake_files
+from silent_loom.core.form.bake.pictures import source_of
+from silent_loom.core.form.lay.laying import By, Laying
+from silent_loom.core.form.lay.places import onto_itself, parsed
+from silent_loom.core.form.model import Model
+from silent_loom.core.form.uv.unwrap import UnwrapSettings, unwrapped
+from silent_loom.store.models import Models
+from silent_loom.work.desk import Desk
+from silent_loom.work.jobs import Job, Jobs
+from silent_loom.work.models.checking import Checking
+
+UNWRAP, BAKE, LAY = "unwrap a model", "bake a model", "lay on a model"
+
+
+class BakeAsk(BaseModel):
+    """Which maps are baked, and from what."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    model: str = Field(max_length=40)
+    dense: tuple[str, ...] = Field((), max_length=16, description="Models that detail comes from; the model itself if none.")
+    maps: tuple[str, ...] = Field(("normal", "height", "occlusion"), max_length=20)
+    size: int = Field(2048, ge=16, le=8192)
+    samples: int = Field(1, ge=1, le=4)
+    distance_mm: float = Field(0.0, ge=0, description="How far rays start outside; found by itself if 0.")
+    rays: int = Field(64, ge=1, le=1024)
+    padding: float = Field(0.0, ge=0, description="Texels filled around islands; all there are if 0.")
+    by_name: bool = False
+    green: str = Field("up", max_length=4)
+    uv: str = Field("", max_length=200)
+
+    def order(self) -> Order:
+        """What the core is asked for."""
+        size = (self.size, self.size)
+        return Order(self.maps, size, self.uv, self.samples, self.distance_mm, self.rays, 0.0, self.padding, self.by_name)
+
+
+class Over(BaseModel):
+    """Another material over the first, where masks say so."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    material: str = Field(max_length=40)
+    where: tuple[str, ...] = Field((), max_length=8, description="Masks, such as altitude=0.5..0.7.")
+
+
+class LayAsk(BaseModel):
+    """Which material is laid on a model, and how."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    model: str = Field(max_length=40)
+    material: str = Field(max_length=40)
+    by: By = "uv"
+    size: int = Field(2048, ge=16, le=8192)
+    scale: float = Field(1.0, gt=0, le=1000)
+    turn_deg: float = Field(0.0, ge=-360, le=360)
+    blend: float = Field(0.3, ge=0, le=1)
+    over: tuple[Over, ...] = Field((), max_length=8)
+    profile: str = Field("gltf", max_length=80, pattern=r"^[\w-]+$")
+    uv: str = Field("", max_length=200)
+
+
+class UnwrapAsk(BaseModel):
+    """Which model is unwrapped, and how."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    model: str = Field(max_length=40)
+    settings: UnwrapSettings = UnwrapSettings()
+    uv: str = Field("", max_length=200)
+
+
+class ModelJobs:
+    """Does what takes its time; what it makes lies in a folder a job, beside the library."""
+
+    def __init__(self, desk: Desk, jobs: Jobs, models: Models, checking: Checking, shelf: Shelf) -> None:
+        self._desk, self._jobs, self._models, self._checking, self._shelf = desk, jobs, models, checking, shelf
+        self._folder = desk.store.folder / "on_models"
+        jobs.can(UNWRAP, self._unwrap)
+        jobs.can(BAKE, self._bake)
+        jobs.can(LAY, self._lay)
+
+    def add(self, kind: str, ask: UnwrapAsk | BakeAsk | LayAsk) -> Job:
+        """Put one in the queue.
+
+        Raises
+        ------
+        LoomError
+            It cannot end well: a bake by the first point of its check list that is not good.
+        """
+        _, name = self._models.file(ask.model)
+        if isinstance(ask, BakeAsk):
+            insist(self.points(ask))
+        if isinstance(ask, LayAsk):
+            self._checking.model(ask.model).uv(ask.uv)
+            for over in ask.over:
+                for text in over.where:
+                    parsed(text)
+        return self._jobs.add(kind, f"{kind}: {name}", settings=ask.model_dump(mode="json"))
+
+    def points(self, ask: BakeAsk) -> list[Point]:
+        """The check list of a bake."""
+        return checklist(self._checking.model(ask.model), self._source(ask), ask.order())
+
+    def folder(self, job: str) -> Path:
+        """Where the files of a job lie.
+
+        Raises
+        ------
+        LoomError
+            There are none.
+        """
+        path = self._folder / job
+        if not job.isalnum() or not path.is_dir():
+            raise LoomError("there are no files of this job", job, "Start it again.")
+        return path
+
+    def _source(self, ask: BakeAsk) -> Source | None:
+        found: list[tuple[Model, Path]] = [(self._checking.model(d), self._models.file(d)[0]) for d in ask.dense]
+        return source_of(found)
+
+    def _unwrap(self, job: Job) -> dict[str, Any]:
+        ask = UnwrapAsk.model_validate(job.settings)
+        _, name = self._models.file(ask.model)
+        made = unwrapped(self._checking.model(ask.model), ask.settings, ask.uv, task=job.task)
+        stem = name.rpartition(".")[0] or name
+        facts = self._models.add(io.BytesIO(glb(made, {})), f"{stem} unwrapped.glb")
+        return {"model": facts.id, "name": facts.name}
+
+    def _room(self, job: Job) -> Path:
+        folder = self._folder / job.id
+        if folder.exists():  # of a run that was ended
+            shutil.rmtree(folder)
+        folder.mkdir(parents=True)
+        return folder
+
+    def _bake(self, job: Job) -> dict[str, Any]:
+        ask = BakeAsk.model_validate(job.settings)
+        _, name = self._models.file(ask.model)
+        model, folder = self._checking.model(ask.model), self._room(job)
+        with self._desk.lane.hold(job.task):
+            stem = file_name(name.rpartition(".")[0] or name)
+            told = bake_files(model, self._source(ask), ask.order(), folder, stem, green=ask.green, task=job.task)
+        return {"files": told["files"], "missed": told["missed"], "covered": told["covered"], "seconds": told["seconds"]}
+
+    def _lay(self, job: Job) -> dict[str, Any]:
+        ask = LayAsk.model_validate(job.settings)
+        _, name = self._models.file(ask.model)
+        folder = self._room(job)
+        surface = onto_itself(self._checking.model(ask.model), (ask.size, ask.size), ask.uv)
+        laying = Laying(ask.by, ask.scale, ask.turn_deg, (0.0, 0.0), ask.blend)
+        store, evaluator = self._desk.store, self._desk.evaluator
+        layers = [Layer(evaluator, store.get(ask.material).weave, laying)]
+        for over in ask.over:
+            layers.append(Layer(evaluator, store.get(over.material).weave, laying, tuple(parsed(w) for w in over.where)))
+        wanted = profile(ask.profile, self._shelf.folder).model_copy(update={"models": ()})
+        with self._desk.lane.hold(job.task):
+            maps, meanings = laid_on(surface, layers, wanted, 0.0, job.task.part(0.0, 0.9))
+        side = next(iter(maps.values())).size_mm
+        title = file_name(f"{store.get(ask.material).name} on {name.rpartition('.')[0] or name}")
+        told = deliver(
+            folder,
+            title,
+            maps,
+            wanted,
+            meanings=meanings,
+            order=DeliveryOrder(Fit(ask.size, ask.size, ask.size, (1, 1), side), True),
+            force=True,
+            task=job.task.part(0.9, 1.0),
+        )
+        return {"files": told["files"], "warnings": told["warnings"]}
