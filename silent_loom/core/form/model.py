@@ -180,6 +180,17 @@ def turned_up(vectors: NDArray[np.float64], up: Up) -> NDArray[np.float64]:
     return vectors if up == "y" else vectors[..., [0, 2, 1]] * np.array([1.0, 1.0, -1.0])
 
 
+def with_first(model: Model, uv: str) -> Model:
+    """A model with one of its UV sets before the others; as it is where none is named.
+
+    >>> list(with_first(plate(), "UV").uvs)
+    ['UV']
+    """
+    if not uv:
+        return model
+    return replace(model, uvs={uv: model.uv(uv), **{k: t for k, t in model.uvs.items() if k != uv}})
+
+
 def lowest(corners: NDArray[Any]) -> NDArray[Any]:
     """The least of the three corners of each triangle, shape (T, …) of (T, 3, …): many times as fast as ``min(1)``.
 

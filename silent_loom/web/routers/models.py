@@ -106,7 +106,7 @@ def lay(ask: LayAsk, works: Works) -> dict[str, Any]:
 
 @router.get("/api/models/made/{job}/{name}")
 def made(job: str, name: str, works: Works) -> Response:
-    """A file that a job made, or all of them as ``all.zip``."""
+    """A file that a job made, or all of them as ``all.zip``; the model with them on it as ``model.glb``."""
     folder = works.model_jobs.folder(job)
     if name == "all.zip":
         body = io.BytesIO()
@@ -115,6 +115,12 @@ def made(job: str, name: str, works: Works) -> Response:
                 archive.write(path, path.name)
         return Response(
             body.getvalue(), media_type="application/zip", headers={"content-disposition": 'attachment; filename="maps.zip"'}
+        )
+    if name == "model.glb":
+        return Response(
+            works.model_jobs.dressed(job),
+            media_type="model/gltf-binary",
+            headers={"content-disposition": 'attachment; filename="model.glb"'},
         )
     path = folder / PurePath(name).name
     if not path.is_file():

@@ -13,6 +13,7 @@ from silent_loom.core.base.errors import LoomError
 from silent_loom.core.delivery.files import Order as DeliveryOrder
 from silent_loom.core.delivery.files import deliver
 from silent_loom.core.delivery.fitting import Fit
+from silent_loom.core.delivery.models.dressing import dressed
 from silent_loom.core.delivery.models.gltf import glb
 from silent_loom.core.delivery.models.laid_on import Layer, laid_on
 from silent_loom.core.delivery.names import file_name
@@ -24,7 +25,7 @@ from silent_loom.core.form.bake.files import bake_files
 from silent_loom.core.form.bake.pictures import source_of
 from silent_loom.core.form.lay.laying import By, Laying
 from silent_loom.core.form.lay.places import onto_itself, parsed
-from silent_loom.core.form.model import Model
+from silent_loom.core.form.model import Model, with_first
 from silent_loom.core.form.uv.unwrap import UnwrapSettings, unwrapped
 from silent_loom.store.models import Models
 from silent_loom.work.desk import Desk
@@ -137,6 +138,22 @@ class ModelJobs:
         if not job.isalnum() or not path.is_dir():
             raise LoomError("there are no files of this job", job, "Start it again.")
         return path
+
+    def dressed(self, job: str) -> bytes:
+        """The model that a job laid a material on, as a GLB with the maps inside; its materials take the names of the files.
+
+        Raises
+        ------
+        LoomError
+            The job laid nothing on, or its maps are not packed as a glTF reads them.
+        """
+        folder, found = self.folder(job), self._jobs.get(job)
+        if found.kind != LAY:
+            raise LoomError("no material was laid on by this job", job, "Lay one on first.")
+        ask = LayAsk.model_validate(found.settings)
+        model = self._checking.model(ask.model)
+        dresses, _ = dressed(model, {"": folder}, rename=True)
+        return glb(with_first(model, ask.uv), dresses)
 
     def _source(self, ask: BakeAsk) -> Source | None:
         found: list[tuple[Model, Path]] = [(self._checking.model(d), self._models.file(d)[0]) for d in ask.dense]

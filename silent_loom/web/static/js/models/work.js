@@ -126,6 +126,7 @@ export class Work {
     $("made").prepend(line);
     for (;;) {
       const job = await get(`/api/jobs/${id}`);
+      line.dataset.state = job.state === "running" ? "running" : "waiting";
       bar.style.width = `${Math.round(100 * job.fraction)}%`;
       words.textContent = job.error || job.words;
       if (["done", "failed", "stopped"].includes(job.state)) {
@@ -145,11 +146,12 @@ export class Work {
       return;
     }
     const path = `/api/models/made/${job.id}`,
-      shown = job.result.files.filter(f => f.file.endsWith(".png"));
+      shown = job.result.files.filter(f => f.file.endsWith(".png") && f.file !== "contact-sheet.png");
     const missed = job.result.missed > 0 ? ` ${(100 * job.result.missed).toFixed(2)} % of the texels met nothing.` : "";
     line.replaceChildren(
       el("span", {}, `${kind === "bake" ? "Baked" : "Laid on"}: ${job.result.files.length} files.${missed}`),
       el("a", { class: "act edge", href: `${path}/all.zip`, download: "" }, "All as a zip"),
+      kind === "lay" ? el("a", { class: "act edge", href: `${path}/model.glb`, download: "" }, "Model with it") : null,
     );
     line.after(
       el(
