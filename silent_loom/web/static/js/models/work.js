@@ -148,11 +148,11 @@ export class Work {
     const path = `/api/models/made/${job.id}`,
       shown = job.result.files.filter(f => f.file.endsWith(".png") && f.file !== "contact-sheet.png");
     const missed = job.result.missed > 0 ? ` ${(100 * job.result.missed).toFixed(2)} % of the texels met nothing.` : "";
-    line.replaceChildren(
-      el("span", {}, `${kind === "bake" ? "Baked" : "Laid on"}: ${job.result.files.length} files.${missed}`),
-      el("a", { class: "act edge", href: `${path}/all.zip`, download: "" }, "All as a zip"),
-      kind === "lay" ? el("a", { class: "act edge", href: `${path}/model.glb`, download: "" }, "Model with it") : null,
-    );
+    const links = [el("a", { class: "act edge", href: `${path}/all.zip`, download: "" }, "All as a zip")];
+    if (kind === "lay")
+      links.push(el("a", { class: "act edge", href: `${path}/model.glb`, download: "" }, "Model with it"));
+    const done = `${kind === "bake" ? "Baked" : "Laid on"}: ${job.result.files.length} files.${missed}`;
+    line.replaceChildren(el("span", {}, done), ...links);
     line.after(
       el(
         "div",
