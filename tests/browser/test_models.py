@@ -33,6 +33,8 @@ def test_from_bringing_in_to_a_model_with_a_material(page: Page, address: str, t
     page.click("#bake-start")
     expect(page.locator("[data-job=bake]")).to_have_attribute("data-state", "done")
     expect(page.locator(".made-maps img")).to_have_count(3)
+    page.locator("[data-job=bake]").get_by_role("button", name="See it on the model").click()
+    expect(page.locator("#model-form")).to_have_attribute("data-wears", "normal occlusion")
     page.click("#tab-lay")
     page.select_option("#lay-over", index=1)
     page.fill("#lay-low", "0.5")
@@ -48,6 +50,17 @@ def test_models_of_the_quay_are_looked_at_and_the_page_passes_axe(page: Page, ad
     page.click("#quay")
     expect(page.locator("#verdict")).not_to_be_empty()
     expect(page.locator(".faults li").first).to_be_visible()
+    expect(page.locator("#model-form")).not_to_have_attribute("data-shown", "")
+    page.wait_for_function("document.getElementById('model-form').dataset.frames > 0")
+    page.locator("#model-form canvas").click()  # its middle lies on the buoy
+    expect(page.locator("#island-facts")).to_contain_text("Island 0 of body")
+    frames = "+document.getElementById('model-form').dataset.frames"
+    before = page.evaluate(frames)
+    page.locator("#model-form canvas").press("ArrowLeft")
+    page.wait_for_function(f"{frames} > {before}")
+    page.get_by_role("radio", name="UV sheet").click()
+    expect(page.locator("#model-form")).to_be_hidden()
+    page.get_by_role("radio", name="Both").click()
     axe = (Path(__file__).parents[2] / "tools/vendor/node_modules/axe-core/axe.min.js").read_text("utf-8")
     rules = "{ runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa', 'wcag22aa'] }"
     told = f"{axe}; axe.run({rules}).then(r => r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.target).join()))"

@@ -14,7 +14,7 @@ export class Layout {
   constructor(node, chosen) {
     this.node = node;
     this.chosen = chosen;
-    /** @type {SVGElement[]} */
+    /** @type {any[]} */
     this.paths = [];
   }
 
@@ -45,8 +45,8 @@ export class Layout {
     const pad = 0.03 * Math.max(high[0] - low[0], high[1] - low[1]);
     const box = [low[0] - pad, low[1] - pad, high[0] - low[0] + 2 * pad, high[1] - low[1] + 2 * pad];
     this.node.setAttribute("viewBox", box.map(v => v.toFixed(4)).join(" "));
-    if (by === "density")
-      return `${dense.least.toFixed(1)} to ${dense.most.toFixed(1)} texels per cm, ${dense.middle.toFixed(1)} in the middle`;
+    const [least, middle, most] = [dense.least, dense.middle, dense.most].map(v => v.toFixed(1));
+    if (by === "density") return `${least} to ${most} texels per cm, ${middle} in the middle`;
     if (by === "stretch") return `1 is even; the whole layout ${found.check.stretch?.toFixed(2) ?? "?"}`;
     return `${rows.length} island${rows.length === 1 ? "" : "s"}, ${Math.round(100 * (1 - found.check.empty))} % used`;
   }

@@ -1,5 +1,6 @@
 // The page of models: which there are, what is wrong with their UVs, and the work on them.
 import { el, get, post, send } from "../base/api.js";
+import { ModelForm } from "./form.js";
 import { Layout } from "./layout.js";
 import { Work } from "./work.js";
 
@@ -16,6 +17,10 @@ class Page {
     this.found = null;
     this.asked = 0;
     this.layout = new Layout($("uv-sheet"), island => this.island(island));
+    this.form = new ModelForm($("model-form"), (u, v) => this.at(u, v));
+    $("form-bare").addEventListener("click", () => this.form.bare());
+    for (const b of document.querySelectorAll("[data-seen]"))
+      b.addEventListener("click", () => this.see(b.dataset.seen));
     this.work = new Work(this);
     $("theme").addEventListener("click", window.switchTheme);
     $("bring").addEventListener("click", () => $("model-file").click());
@@ -94,6 +99,7 @@ class Page {
 
   choose(id) {
     if (this.chosen !== id) $("uv-set").replaceChildren();
+    if (this.chosen !== id) this.form.load(id);
     this.chosen = id;
     for (const b of document.querySelectorAll("#model-list [data-id]"))
       b.setAttribute("aria-pressed", String(b.dataset.id === id));
@@ -151,6 +157,22 @@ class Page {
   draw() {
     const words = this.layout.draw(this.found, $("seen-by").value);
     $("uv-legend").textContent = words;
+    this.form.layout(this.layout.paths);
+  }
+
+  // The sheet, the model, or both
+  see(what) {
+    for (const b of document.querySelectorAll("[data-seen]"))
+      b.setAttribute("aria-checked", String(b.dataset.seen === what));
+    $("uv-views").dataset.seen = what;
+    this.form.draw();
+  }
+
+  // A place that was pressed on the model
+  at(u, v) {
+    const place = new DOMPoint(u, 1 - v),
+      island = this.layout.paths.findIndex(p => p.isPointInFill(place));
+    if (island >= 0) this.layout.point([island]);
   }
 
   fault(f) {
@@ -172,6 +194,7 @@ class Page {
   }
 
   island(number) {
+    this.form.layout(this.layout.paths);
     const row = this.found?.check.islands[number];
     if (!row) {
       $("island-facts").textContent = "";

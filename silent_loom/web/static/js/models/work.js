@@ -139,6 +139,23 @@ export class Work {
     }
   }
 
+  // Which of the files the model can wear
+  worn(kind, files, path) {
+    const of = {};
+    for (const f of files) {
+      const name = f.map || f.file.replace(/^.*_/, "").replace(/\.png$/, "");
+      const as = {
+        basecolor: "base",
+        colour: "base",
+        normal: "normal",
+        occlusion: "occlusion",
+        occlusionroughnessmetallic: "packed",
+      };
+      if (as[name]) of[as[name]] = `${path}/${encodeURIComponent(f.file)}`;
+    }
+    return of;
+  }
+
   done(kind, job, line) {
     if (kind === "unwrap") {
       line.replaceChildren(el("span", {}, `Unwrapped: ${job.result.name}`));
@@ -152,6 +169,15 @@ export class Work {
     if (kind === "lay")
       links.push(el("a", { class: "act edge", href: `${path}/model.glb`, download: "" }, "Model with it"));
     const done = `${kind === "bake" ? "Baked" : "Laid on"}: ${job.result.files.length} files.${missed}`;
+    const worn = this.worn(kind, shown, path);
+    if (Object.keys(worn).length)
+      links.push(
+        el(
+          "button",
+          { class: "act edge", type: "button", onclick: () => this.page.form.wear(worn) },
+          "See it on the model",
+        ),
+      );
     line.replaceChildren(el("span", {}, done), ...links);
     line.after(
       el(
