@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 from playwright.sync_api import Page, expect
@@ -51,13 +52,13 @@ def test_models_of_the_quay_are_looked_at_and_the_page_passes_axe(page: Page, ad
     expect(page.locator("#verdict")).not_to_be_empty()
     expect(page.locator(".faults li").first).to_be_visible()
     expect(page.locator("#model-form")).not_to_have_attribute("data-shown", "")
-    page.wait_for_function("document.getElementById('model-form').dataset.frames > 0")
+    form = page.locator("#model-form")
+    expect(form).to_have_attribute("data-frames", re.compile("[1-9]"))
     page.locator("#model-form canvas").click()  # its middle lies on the buoy
     expect(page.locator("#island-facts")).to_contain_text("Island 0 of body")
-    frames = "+document.getElementById('model-form').dataset.frames"
-    before = page.evaluate(frames)
+    before = form.get_attribute("data-frames") or ""
     page.locator("#model-form canvas").press("ArrowLeft")
-    page.wait_for_function(f"{frames} > {before}")
+    expect(form).not_to_have_attribute("data-frames", before)
     page.get_by_role("radio", name="UV sheet").click()
     expect(page.locator("#model-form")).to_be_hidden()
     page.get_by_role("radio", name="Both").click()

@@ -100,6 +100,7 @@ def test_lines_may_go_on_and_be_indented(tmp_path: Path) -> None:
     assert len(read_model(wrote(tmp_path, "one.obj", text))) == 1
 
 
+@settings(deadline=None)
 @given(st.integers(3, 12), st.integers(0, 10**6))
 def test_polygons_lose_no_area(sides: int, seed: int) -> None:
     rng = np.random.default_rng(seed)
@@ -197,7 +198,7 @@ def damaged() -> dict[str, bytes]:
     }
 
 
-@settings(max_examples=120)
+@settings(max_examples=120, deadline=None)
 @given(st.integers(0, 10**9))
 def test_damaged_files_are_models_or_a_sentence(seed: int) -> None:
     rng = random.Random(seed)

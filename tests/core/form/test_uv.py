@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from silent_loom.core.base.errors import LoomError
@@ -131,6 +131,7 @@ def test_edges_of_three_triangles_are_paired_once() -> None:
     assert sorted(pairs) == [(0, 3), (3, 0)]
 
 
+@settings(deadline=None)
 @given(st.integers(0, 10**6), st.integers(1, 40))
 def test_no_texel_between_neighbours_is_counted_twice(seed: int, cuts: int) -> None:
     rng = np.random.default_rng(seed)
@@ -160,6 +161,7 @@ def test_bands_of_a_raster_are_the_whole_of_it() -> None:
     assert np.allclose(np.concatenate([p.weights for p in parts]), whole.weights, atol=1e-6)
 
 
+@settings(deadline=None)
 @given(st.integers(0, 12), st.integers(0, 12))
 def test_gaps_are_counted_in_empty_texels(across: int, up: int) -> None:
     sheet = np.full((40, 40), -1, np.int32)
