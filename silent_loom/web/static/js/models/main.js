@@ -19,7 +19,7 @@ class Page {
     this.layout = new Layout($("uv-sheet"), island => this.island(island));
     this.form = new ModelForm($("model-form"), (u, v) => this.at(u, v));
     $("form-bare").addEventListener("click", () => this.form.bare());
-    for (const b of document.querySelectorAll("[data-seen]"))
+    for (const b of document.querySelectorAll("button[data-seen]"))
       b.addEventListener("click", () => this.see(b.dataset.seen));
     this.work = new Work(this);
     $("theme").addEventListener("click", window.switchTheme);
@@ -162,7 +162,7 @@ class Page {
 
   // The sheet, the model, or both
   see(what) {
-    for (const b of document.querySelectorAll("[data-seen]"))
+    for (const b of document.querySelectorAll("button[data-seen]"))
       b.setAttribute("aria-checked", String(b.dataset.seen === what));
     $("uv-views").dataset.seen = what;
     this.form.draw();
