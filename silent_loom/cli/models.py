@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import sys
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -245,7 +244,7 @@ def lay_on_model(
     others = []
     for text in over or []:
         what, *masks = text.split("@")
-        others.append(Over(what, tuple(parsed(m) for m in masks), replace(laying)))
+        others.append(Over(what, tuple(parsed(m) for m in masks), laying))
     with progress() as say:
         light = _read(model, unit, up)
         manifest = lay_material(

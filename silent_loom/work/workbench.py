@@ -66,7 +66,7 @@ class Workbench:
         self.shelf, self.receiving = Shelf(store.folder / "profiles"), Receiving(store)
         self.comparing, self.reading = Comparing(self.desk, self.receiving), Reading(self.desk)
         self.snapshots, self.models = Snapshots(store), Models(store)
-        self.checking = Checking(self.models)
+        self.checking = Checking(self.models, self.desk.lane)
         self.cards, self.fitting = Cards(self.desk), Fitting(self.desk, self.shelf)
         self.delivering = Delivering(self.desk, self.jobs, self.shelf, self.receiving)
         self.batches, self.variations = Batches(self.desk, self.jobs, self.shelf), Variations(self.desk)

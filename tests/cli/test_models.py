@@ -58,6 +58,7 @@ def test_from_a_model_with_faults_to_one_with_a_material(quay: Path) -> None:
     )
     manifest = json.loads(run(*line, *over, "--profile", "gltf", "--json").stdout)
     assert manifest["on_model"]["by"] == "sides"
+    assert all(n > 0 for n in manifest["on_model"]["repeats"])
     assert run("model", "export", "--model", str(flat), "--maps", str(laid), "--out", str(quay / "no")).returncode == 1
     run(
         "model",

@@ -57,6 +57,7 @@ class GltfFile:
         if not version.startswith("2"):
             raise FileError(f"this is glTF {version[:10]}", path.name, "Export it as glTF 2.0.")
         self._pictures: dict[int, NDArray[np.float32]] = {}
+        self._buffers: dict[int, bytes] = {}
 
     def _chunks(self, body: bytes) -> bytes:
         _, _, length = struct.unpack_from("<4sII", body)
@@ -86,7 +87,11 @@ class GltfFile:
 
     def _buffer(self, index: Any) -> bytes:
         uri = self._at("buffers", index).get("uri")
-        return self._binary if uri is None else self._bytes(uri)
+        if uri is None:
+            return self._binary
+        if index not in self._buffers:  # every accessor asks for its own
+            self._buffers[index] = self._bytes(uri)
+        return self._buffers[index]
 
     def _bytes(self, uri: str) -> bytes:
         if uri.startswith("data:"):

@@ -242,6 +242,27 @@ def _elsewhere(
             yield at(best[0][1], best[1][1])
 
 
+def _ways(
+    overlap: tuple[float, float], fitted: tuple[float, float], smooth: float, lines: float
+) -> list[tuple[str, dict[str, Any]]]:
+    """Methods with their settings, in the order in which they are tried on a sheet that is so smooth and has so many lines."""
+    base = {"overlap_x": fitted[0], "overlap_y": fitted[1]}
+    asked = {"overlap_x": overlap[0], "overlap_y": overlap[1]}
+    wide = {k: min(0.45, 1.8 * v) for k, v in base.items()}
+    ways: list[tuple[str, dict[str, Any]]] = [
+        ("cut", {"method": "cut", **base}),
+        *([("cut, not bent", {"method": "cut", "bend": False, **base})] if lines >= BENT else []),
+        *([("cut, as asked", {"method": "cut", **asked})] if fitted != overlap else []),
+        ("cut by difference", {"method": "cut", "cut_by": "difference", **base}),
+        ("gradient", {"method": "gradient", **base}),
+        ("cut, wide", {"method": "cut", **wide}),
+        *([("fade", {"method": "fade", **base})] if lines < LINED else []),
+    ]
+    if smooth > SMOOTH:
+        ways.sort(key=lambda way: way[0] != "gradient")
+    return ways
+
+
 def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task = IDLE) -> Suggestion:
     """Suggest a method for a sheet.
 
@@ -286,21 +307,8 @@ def suggest(image: Image, overlap: tuple[float, float] = (0.2, 0.2), task: Task 
     task.report(0.15, "fitting the overlap")
     across, down = fitting_overlaps(image, overlap, task) if image.kind is not Kind.ID else ([overlap[0]], [overlap[1]])
     fitted = across[0], down[0]
-    base = {"overlap_x": fitted[0], "overlap_y": fitted[1]}
     smooth, lines = smoothness(image), lined(image)
-    asked = {"overlap_x": overlap[0], "overlap_y": overlap[1]}
-    wide = {k: min(0.45, 1.8 * v) for k, v in base.items()}
-    ways: list[tuple[str, dict[str, Any]]] = [
-        ("cut", {"method": "cut", **base}),
-        *([("cut, not bent", {"method": "cut", "bend": False, **base})] if lines >= BENT else []),
-        *([("cut, as asked", {"method": "cut", **asked})] if fitted != overlap else []),
-        ("cut by difference", {"method": "cut", "cut_by": "difference", **base}),
-        ("gradient", {"method": "gradient", **base}),
-        ("cut, wide", {"method": "cut", **wide}),
-        *([("fade", {"method": "fade", **base})] if lines < LINED else []),
-    ]
-    if smooth > SMOOTH:
-        ways.sort(key=lambda way: way[0] != "gradient")
+    ways = _ways(overlap, fitted, smooth, lines)
     enough = FINE if lines >= LINED else GOOD
     seen = {fitted}
     straight = "cut, not bent" if lines >= BENT else "cut"

@@ -105,21 +105,10 @@ def bake(
     LoomError
         It would need more memory or disk than there is (said before it is begun), nothing is made, or a file is in the way.
     """
-    if (error := evaluator.plan(weave).error()) is not None:
-        raise error
-    wanted = wanted.without(order.leave)
-    weave = completed(evaluator, weave, wanted, order.leave)
+    weave, wanted = _asked_for(evaluator, weave, wanted, order)
     plan = evaluator.plan(weave)
     names = needed(wanted, order.kept(plan.threads))
-    if not names:
-        raise LoomError("the material makes none of the maps that this profile asks for", wanted.name, "Choose another profile.")
     how = fit(wanted, plan.geometry.size_mm, order.size)
-    measure = measured(names, how)
-    if order.fitting and (taken := packing_that_fits(wanted, names, measure)):
-        wanted = taken[-1].profile
-        names = needed(wanted, order.kept(plan.threads))
-    if not order.anyway:  # what can be said before hours of work: bytes are counted at the end
-        check_limits(wanted, measure(wanted), names, measure)
     check_memory(how.width, how.height, order.how.supersample, order.memory or memory_there() * 3 // 4)
     check_disk(folder, disk_for(wanted, how))
     whole = maker(evaluator, weave, how.ask, order.how, task.part(0, 0))
@@ -151,6 +140,25 @@ def bake(
             force=force,
             task=task,
         )
+
+
+def _asked_for(evaluator: Evaluator, weave: Weave, wanted: Profile, order: BakeOrder) -> tuple[Weave, Profile]:
+    """The weave with every map that is asked for, and the profile as it fits; what cannot be baked is refused here."""
+    if (error := evaluator.plan(weave).error()) is not None:
+        raise error
+    wanted = wanted.without(order.leave)
+    weave = completed(evaluator, weave, wanted, order.leave)
+    plan = evaluator.plan(weave)
+    names = needed(wanted, order.kept(plan.threads))
+    if not names:
+        raise LoomError("the material makes none of the maps that this profile asks for", wanted.name, "Choose another profile.")
+    measure = measured(names, fit(wanted, plan.geometry.size_mm, order.size))
+    if order.fitting and (taken := packing_that_fits(wanted, names, measure)):
+        wanted = taken[-1].profile
+        names = needed(wanted, order.kept(plan.threads))
+    if not order.anyway:  # what can be said before hours of work: bytes are counted at the end
+        check_limits(wanted, measure(wanted), names, measure)
+    return weave, wanted
 
 
 def disk_for(wanted: Profile, how: Fit) -> int:

@@ -9,10 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from silent_loom.core.base.parallel import IDLE, Task
-from silent_loom.core.delivery.files import Order, deliver
-from silent_loom.core.delivery.fitting import Fit
-from silent_loom.core.delivery.models.laid_on import Layer, laid_on
-from silent_loom.core.delivery.names import file_name
+from silent_loom.core.delivery.models.laid_on import Layer, deliver_laid
 from silent_loom.core.delivery.profile import Profile
 from silent_loom.core.form.lay.laying import Laying
 from silent_loom.core.form.lay.places import Where, onto_itself
@@ -61,8 +58,6 @@ def lay_material(
     LoomError
         There is no such material, the model has no UVs, or the folder is not empty.
     """
-    if wanted.square == "crop" or wanted.models:
-        wanted = wanted.model_copy(update={"models": ()})  # a sheet with the material on it would show the UV layout
     surface = onto_itself(model, (size, size), uv)
     with ExitStack() as open_ones:
         layers, titles = [], []
@@ -70,16 +65,5 @@ def lay_material(
             store, state = open_ones.enter_context(opened(what, data))
             layers.append(Layer(evaluator_of(store), state.weave, how, where))
             titles.append(state.name)
-        maps, meanings = laid_on(surface, layers, wanted, padding, task.part(0.0, 0.8))
-    side = next(iter(maps.values())).size_mm
-    return deliver(
-        out,
-        file_name(name or f"{titles[0]} on {model_name}"),
-        maps,
-        wanted,
-        meanings=meanings,
-        about={"on_model": {"meshes": list(model.meshes)[:50], "uv": uv or next(iter(model.uvs)), "by": laying.by, "of": titles}},
-        order=Order(Fit(size, size, size, (1, 1), side), True),
-        force=force,
-        task=task.part(0.8, 1.0),
-    )
+        called = name or f"{titles[0]} on {model_name}"
+        return deliver_laid(surface, layers, wanted, out, called, titles, padding=padding, force=force, task=task)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from silent_loom.core.base.bounded_memory import Memory
+from silent_loom.core.base.parallel import Lane, Rank, Task
 from silent_loom.core.form.model import Model
 from silent_loom.core.form.uv.check import as_data, check
 from silent_loom.core.form.uv.outlines import outlines
@@ -17,8 +18,8 @@ KEPT = 3
 class Checking:
     """Looks at the models of a store."""
 
-    def __init__(self, models: Models) -> None:
-        self._models = models
+    def __init__(self, models: Models, lane: Lane) -> None:
+        self._models, self._lane = models, lane
         self._kept: Memory[str, Model] = Memory(KEPT)
 
     def model(self, ident: str) -> Model:
@@ -37,7 +38,9 @@ class Checking:
     def told(self, ident: str, uv: str, size: int, wish: float) -> dict[str, Any]:
         """Facts, faults, and the layout as lines: for each island, its outline in UVs."""
         model = self.model(ident)
-        found = check(model, uv, size, wish)
+        task = Task(lane=self._lane, rank=Rank.TABLE)
+        with self._lane.hold(task):  # a moving hand on another page goes first
+            found = check(model, uv, size, wish, task)
         lines = outlines(model, found.layout, found.uv) if found.layout is not None else []
         x, y, z = model.size_mm
         return {

@@ -10,12 +10,10 @@ from typing import Any
 from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.base.errors import LoomError
-from silent_loom.core.delivery.files import Order as DeliveryOrder
-from silent_loom.core.delivery.files import deliver
-from silent_loom.core.delivery.fitting import Fit
+from silent_loom.core.base.parallel import Rank, Task
 from silent_loom.core.delivery.models.dressing import dressed
 from silent_loom.core.delivery.models.gltf import glb
-from silent_loom.core.delivery.models.laid_on import Layer, laid_on
+from silent_loom.core.delivery.models.laid_on import Layer, deliver_laid
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.shelf import Shelf, profile
 from silent_loom.core.form.bake.bake import Order
@@ -124,7 +122,9 @@ class ModelJobs:
 
     def points(self, ask: BakeAsk) -> list[Point]:
         """The check list of a bake."""
-        return checklist(self._checking.model(ask.model), self._source(ask), ask.order())
+        task = Task(lane=self._desk.lane, rank=Rank.TABLE)
+        with self._desk.lane.hold(task):
+            return checklist(self._checking.model(ask.model), self._source(ask), ask.order(), task)
 
     def folder(self, job: str) -> Path:
         """Where the files of a job lie.
@@ -190,22 +190,17 @@ class ModelJobs:
         surface = onto_itself(self._checking.model(ask.model), (ask.size, ask.size), ask.uv)
         laying = Laying(ask.by, ask.scale, ask.turn_deg, (0.0, 0.0), ask.blend)
         store, evaluator = self._desk.store, self._desk.evaluator
-        layers = [Layer(evaluator, store.get(ask.material).weave, laying)]
-        for over in ask.over:
-            layers.append(Layer(evaluator, store.get(over.material).weave, laying, tuple(parsed(w) for w in over.where)))
-        wanted = profile(ask.profile, self._shelf.folder).model_copy(update={"models": ()})
-        with self._desk.lane.hold(job.task):
-            maps, meanings = laid_on(surface, layers, wanted, 0.0, job.task.part(0.0, 0.9))
-        side = next(iter(maps.values())).size_mm
-        title = file_name(f"{store.get(ask.material).name} on {name.rpartition('.')[0] or name}")
-        told = deliver(
+        states = [store.get(m) for m in (ask.material, *(o.material for o in ask.over))]
+        masks = [(), *(tuple(parsed(w) for w in o.where) for o in ask.over)]
+        layers = [Layer(evaluator, state.weave, laying, where) for state, where in zip(states, masks, strict=True)]
+        told = deliver_laid(
+            surface,
+            layers,
+            profile(ask.profile, self._shelf.folder),
             folder,
-            title,
-            maps,
-            wanted,
-            meanings=meanings,
-            order=DeliveryOrder(Fit(ask.size, ask.size, ask.size, (1, 1), side), True),
-            force=True,
-            task=job.task.part(0.9, 1.0),
+            f"{states[0].name} on {name.rpartition('.')[0] or name}",
+            [state.name for state in states],
+            hold=lambda: self._desk.lane.hold(job.task),
+            task=job.task,
         )
         return {"files": told["files"], "warnings": told["warnings"]}

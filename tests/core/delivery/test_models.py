@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import struct
 import subprocess
+from contextlib import closing
 from pathlib import Path
 
 import numpy as np
@@ -15,11 +16,17 @@ from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.delivery.files import deliver
 from silent_loom.core.delivery.models.dressing import dressed, numbered
 from silent_loom.core.delivery.models.gltf import glb
+from silent_loom.core.delivery.models.laid_on import Layer, laid_on
 from silent_loom.core.delivery.models.obj import obj_text, renamed
 from silent_loom.core.delivery.models.writing import write_model, written_bytes
 from silent_loom.core.delivery.shelf import profile
+from silent_loom.core.form.lay.laying import Laying
+from silent_loom.core.form.lay.places import Where, onto_itself
 from silent_loom.core.form.reading.table import read_model
+from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.rows.beginnings import woven_from
 from silent_loom.demo.models import MODELS, buoy, lifebelt
+from silent_loom.store.store import Store
 
 VALIDATOR = Path(__file__).parents[3] / "tools" / "vendor" / "node_modules" / "gltf-validator"
 
@@ -135,6 +142,31 @@ def test_what_does_not_match_is_said_before_anything_is_written(tmp_path: Path, 
         write_model(model, dresses, tmp_path / "out", "buoy", ("glb",))
     with pytest.raises(FileError, match=r"written as \.obj or \.glb"):
         written_bytes(model, tmp_path / "buoy.ply")
+
+
+def test_pictures_of_one_name_from_two_folders_are_never_taken_for_each_other(tmp_path: Path, paint: Path) -> None:
+    other = tmp_path / "other"
+    deliver(other, "red_lead", {"base": Image(np.zeros((8, 8, 3), np.float32), Kind.COLOUR)}, profile("gltf"))
+    dresses, _ = dressed(buoy(), {"paint": paint, "iron": other}, rename=True)
+    with pytest.raises(FileError, match="different files of this name"):
+        glb(buoy(), dresses)
+    with pytest.raises(FileError, match="different files of this name"):
+        write_model(buoy(), dresses, tmp_path / "out", "buoy", ("usda",))
+    assert not (tmp_path / "out").exists()
+
+
+def test_what_lies_over_a_material_is_within_the_range_that_is_told(tmp_path: Path) -> None:
+    surface = onto_itself(buoy(), (64, 64))
+    with closing(Store(tmp_path)) as store:
+        evaluator = Evaluator(store.sources)
+        flat = Layer(evaluator, woven_from("riveted-plate"), Laying("sides"))
+        deep = Layer(evaluator, woven_from("cobbles"), Laying("sides"), (Where("altitude", 0.0, 0.0),))
+        maps, told = laid_on(surface, [flat, deep], profile("master"))
+        alone = laid_on(surface, [flat], profile("master"))[1]["height"]
+    height = maps["height"].pixels
+    assert height.max() > alone.high, "the stones stand out farther than the plate can"
+    assert told["height"].low <= height.min()
+    assert height.max() <= told["height"].high
 
 
 def test_names_that_come_twice_are_numbered() -> None:

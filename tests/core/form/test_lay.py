@@ -169,6 +169,17 @@ def test_paint_mesh_material_and_island_are_masks() -> None:
         mask(onto_itself(plate(), (8, 8)), parsed("paint:red"))
 
 
+def test_islands_are_those_of_the_set_that_is_laid_out() -> None:
+    square = plate()
+    parted = np.array([[0, 0], [0.4, 0], [0.4, 0.4], [0.5, 0.5], [0.9, 0.9], [0.5, 0.9]])
+    second = Table(parted, np.array([[0, 1, 2], [3, 4, 5]], np.int32))
+    model = replace(square, uvs={"UV": square.uv(), "second": second})
+    whole = mask(onto_itself(model, (64, 64)), parsed("island:0"))
+    half = mask(onto_itself(model, (64, 64), "second"), parsed("island:0"))
+    assert float(whole.pixels.mean()) == 1.0
+    assert 0.2 < float(half.pixels.mean()) < 0.8
+
+
 @pytest.mark.parametrize("kind", sorted(set(KINDS) - {"paint", "mesh", "material", "island"}))
 def test_every_mask_stays_between_nothing_and_all(kind: str) -> None:
     image = mask(onto_itself(sphere(6), (32, 32)), parsed(kind))

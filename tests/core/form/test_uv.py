@@ -71,6 +71,14 @@ def test_each_fault_is_found_where_it_is(boxes: tuple[tuple[float, float, float,
     assert as_data(found, plates(*boxes))["carries"] == found.carries
 
 
+def test_both_islands_of_an_overlap_are_told() -> None:
+    found = check(plates((0.05, 0.05, 0.35, 0.35), (0.3, 0.3, 0.6, 0.6), (0.7, 0.7, 0.95, 0.95)), size=256)
+    fault = next(f for f in found.faults if f.kind == "overlapping")
+    boxes = {found.islands[k].box[:2] for k in fault.islands}
+    assert boxes == {(0.05, 0.05), (0.3, 0.3)}
+    assert found.overlapping == pytest.approx(0.05**2 / (2 * 0.3**2 + 0.25**2 - 0.05**2), rel=0.2)
+
+
 def test_a_fold_is_no_mirrored_island() -> None:
     model = plate()
     uv = model.uv().values.copy()

@@ -114,6 +114,27 @@ def dressed(model: Model, folders: Mapping[str, Path], *, rename: bool = False) 
     return found, mismatches
 
 
+def pictures(dresses: Mapping[int, Dress]) -> dict[str, bytes]:
+    """The pictures of all materials, by file name.
+
+    Raises
+    ------
+    FileError
+        Two materials have different ones of one name.
+
+    >>> pictures({})
+    {}
+    """
+    found: dict[str, bytes] = {}
+    for dress in dresses.values():
+        for file in dict.fromkeys(s.file for s in dress.surface.slots.values()):
+            if found.setdefault(file, body := dress.read(file)) != body:
+                raise FileError(
+                    "two materials have different files of this name", file, "Deliver one of them under another name."
+                )
+    return found
+
+
 def numbered(stems: Sequence[str]) -> list[str]:
     """Names, those that come several times with a number from 1.
 

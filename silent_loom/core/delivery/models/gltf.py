@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from silent_loom import __version__
 from silent_loom.core.base.bounded_json import loads
-from silent_loom.core.delivery.models.dressing import Dress
+from silent_loom.core.delivery.models.dressing import Dress, pictures
 from silent_loom.core.delivery.open.gltf import Textures, material, mime, pad
 from silent_loom.core.form.model import Model, turned_up
 from silent_loom.core.form.normals import corner_normals
@@ -63,14 +63,14 @@ def _materials(dresses: Mapping[int, Dress], scene: dict[str, Any], body: _Body)
     textures = Textures(1)
     found = {k: material(d.surface, textures, d.name) for k, d in dresses.items()}
     if textures.files:
-        of = {file: d for d in dresses.values() for file in {s.file for s in d.surface.slots.values()}}
+        bodies = pictures(dresses)
         first = len(scene.setdefault("textures", []))
         samplers = scene.setdefault("samplers", [])
         samplers.append({"magFilter": 9729, "minFilter": 9987, "wrapS": 10497, "wrapT": 10497})
         images = scene.setdefault("images", [])
         for file in textures.files:
             scene["textures"].append({"sampler": len(samplers) - 1, "source": len(images)})
-            images.append({"bufferView": body.view(of[file].read(file)), "mimeType": mime(file), "name": file.rpartition(".")[0]})
+            images.append({"bufferView": body.view(bodies[file]), "mimeType": mime(file), "name": file.rpartition(".")[0]})
         for told in found.values():
             _move(told, first)
     if any("extensions" in m for m in found.values()):

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -11,12 +14,15 @@ from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.delivery.completing import completed
+from silent_loom.core.delivery.files import Order, deliver
+from silent_loom.core.delivery.fitting import Fit
+from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.packing import needed
+from silent_loom.core.delivery.placing import check_folder
 from silent_loom.core.delivery.profile import Profile
 from silent_loom.core.form.bake.surface import Surface
-from silent_loom.core.form.lay.laying import Laying, lay
+from silent_loom.core.form.lay.laying import Laying, lay, repeats
 from silent_loom.core.form.lay.places import Where, mask
-from silent_loom.core.form.uv.stretch import stretch
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.core.weave.threads import ThreadSpec
@@ -46,16 +52,11 @@ class Layer:
 def sheet_size(surface: Surface, size_mm: tuple[float, float], laying: Laying) -> int:
     """Texels along the longer side of a sheet that has on the model as many of them as the model's texture has.
 
-    >>> from silent_loom.core.form.model import Model, Table
-    >>> at = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0.0]])
-    >>> quad = Table(at, np.array([[0, 1, 2], [0, 2, 3]], np.int32))
-    >>> zero = np.zeros(2, np.int32)
-    >>> m = Model(quad, zero, zero, uvs={"UV": Table(at[:, :2], quad.index)})
-    >>> sheet_size(Surface(m, "", (1024, 1024), 1, []), (500.0, 250.0), Laying())
+    >>> from silent_loom.core.form.model import plate
+    >>> sheet_size(Surface(plate(), "", (1024, 1024), 1, []), (500.0, 250.0), Laying())
     512
     """
-    unit_mm = stretch(surface.model.corners, surface.uv).scale()
-    pitch = unit_mm / max(surface.size) if unit_mm > 0 else size_mm[0] / 1024
+    pitch = surface.unit_mm / max(surface.size) if surface.unit_mm > 0 else size_mm[0] / 1024
     return int(np.clip(round(max(size_mm) * laying.scale / pitch), LEAST, MOST))
 
 
@@ -78,7 +79,7 @@ def laid_on(
     Returns
     -------
     maps, meanings
-        Those of the first material, and what their numbers mean.
+        Those of the first material; what their numbers mean covers what lies over it, too.
 
     Raises
     ------
@@ -114,11 +115,71 @@ def laid_on(
         if not k:
             maps, meanings = found, told
             continue
+        meanings = {n: m.wider(told[n]) if n in found else m for n, m in meanings.items()}
         share = np.ones((surface.size[1], surface.size[0], 1), np.float32)
         for where in layer.where:
             share = share * mask(surface, where, padding, part.part(0.9, 1.0)).pixels
         maps = {n: _over(image, found[n], share) if n in found else image for n, image in maps.items()}
     return maps, meanings
+
+
+def deliver_laid(
+    surface: Surface,
+    layers: Sequence[Layer],
+    wanted: Profile,
+    out: Path,
+    name: str,
+    titles: Sequence[str],
+    *,
+    padding: float = 0.0,
+    hold: Callable[[], AbstractContextManager[Any]] = nullcontext,
+    force: bool = False,
+    task: Task = IDLE,
+) -> dict[str, Any]:
+    """Lay materials on a model and deliver its maps; the manifest.
+
+    Parameters
+    ----------
+    surface, layers, padding
+        See `laid_on`.
+    out : path
+        New or empty, unless ``force``.
+    name : str
+        First part of file names.
+    titles : sequence of str
+        What the materials are called.
+    hold : callable
+        Gives what is held while maps are computed; files are written outside of it.
+
+    Raises
+    ------
+    LoomError
+        Nothing can be laid on, or the folder is not empty.
+    """
+    check_folder(out, force)
+    wanted = wanted.model_copy(update={"models": ()})  # a flat sheet with the material on it would show the layout
+    with hold():
+        maps, meanings = laid_on(surface, layers, wanted, padding, task.part(0.0, 0.9))
+    (width, height), side = surface.size, next(iter(maps.values())).size_mm
+    sheet_mm = layers[0].evaluator.plan(layers[0].weave).geometry.size_mm
+    told = {
+        "meshes": list(surface.model.meshes)[:50],
+        "uv": surface.uv_name or next(iter(surface.model.uvs)),
+        "by": layers[0].laying.by,
+        "of": list(titles),
+        "repeats": [round(v, 4) for v in repeats(surface, sheet_mm, layers[0].laying)],
+    }
+    return deliver(
+        out,
+        file_name(name),
+        maps,
+        wanted,
+        meanings=meanings,
+        about={"on_model": told},
+        order=Order(Fit(width, height, max(width, height), (1, 1), side), True),
+        force=force,
+        task=task.part(0.9, 1.0),
+    )
 
 
 def _sheets(surface: Surface, layer: Layer, wanted: Profile, task: Task) -> tuple[dict[str, Image], dict[str, ThreadSpec]]:

@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from silent_loom.core.base.errors import FileError, LoomError, refusal
-from silent_loom.core.delivery.models.dressing import Dress
+from silent_loom.core.delivery.models.dressing import Dress, pictures
 from silent_loom.core.delivery.models.gltf import dressed_glb, glb
 from silent_loom.core.delivery.models.obj import mtl_text, obj_text, renamed
 from silent_loom.core.delivery.models.usd import usda
@@ -73,13 +73,7 @@ def write_model(
     if "usda" in formats:
         files[f"{name}.usda"] = usda(model, dresses, name).encode()
     if {"obj", "usda"} & set(formats):
-        for dress in dresses.values():
-            for file in dict.fromkeys(s.file for s in dress.surface.slots.values()):
-                body = dress.read(file)
-                if files.setdefault(file, body) != body:
-                    raise FileError(
-                        "two materials have different files of this name", file, "Deliver one of them under another name."
-                    )
+        files |= pictures(dresses)
     replaceable = check_folder(out, force)
     check_targets(out, list(files), replaceable)
     with gathered(out, replaceable) as hidden:

@@ -37,11 +37,6 @@ class Cage:
     front_mm: float
     back_mm: float
 
-    def corners(self, model: Model) -> NDArray[np.float64]:
-        """The shell as triangles, in millimetres, shape (T, 3, 3)."""
-        out: NDArray[np.float64] = model.corners + self.front_mm * self.direction
-        return out
-
 
 def directions(model: Model) -> NDArray[np.float64]:
     """Directions of a closed shell: at every place the average of the faces round it, whatever is sharp there.

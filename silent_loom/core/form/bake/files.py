@@ -15,6 +15,7 @@ from silent_loom import __version__
 from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.base.parallel import IDLE, Task
+from silent_loom.core.base.srgb import encode_srgb
 from silent_loom.core.files.write import write
 from silent_loom.core.form.bake.bake import Baked, Order, bake
 from silent_loom.core.form.bake.dense import Source
@@ -109,12 +110,22 @@ def bake_files(
         for path in written:
             path.unlink(missing_ok=True)
         raise
-    for entry in entries:
-        entry["sha256"] = hashlib.sha256((out / entry["file"]).read_bytes()).hexdigest()
-        if entry["map"] in made.names:
-            codes = {n: _hex(id_colour(k)) for k, n in enumerate(made.names[entry["map"]])}
-            entry["names"] = codes
-    manifest: dict[str, Any] = {
+    manifest = {**_facts(stem, model, order, made), "files": [_finished(e, out, made) for e in entries], **(about or {})}
+    path = out / f"{stem}_{MANIFEST}"
+    path.write_text(json.dumps(manifest, indent=2, ensure_ascii=False) + "\n", "utf-8")
+    return manifest
+
+
+def _finished(entry: dict[str, Any], out: Path, made: Baked) -> dict[str, Any]:
+    """What the manifest says of a file, with its hash, and the names behind the colours of an ID map."""
+    names = made.names.get(entry["map"])
+    codes = {"names": {n: _hex(id_colour(k)) for k, n in enumerate(names)}} if names else {}
+    return {**entry, "sha256": hashlib.sha256((out / entry["file"]).read_bytes()).hexdigest(), **codes}
+
+
+def _facts(stem: str, model: Model, order: Order, made: Baked) -> dict[str, Any]:
+    """How a bake was made, and what came of it."""
+    return {
         "made_by": f"Silent Loom {__version__}",
         "date": datetime.now(UTC).isoformat(timespec="seconds"),
         "name": stem,
@@ -128,12 +139,7 @@ def bake_files(
         "missed": made.missed_share,
         "covered": float(made.covered.mean()),
         "seconds": {k: round(v, 3) for k, v in made.seconds.items()},
-        "files": entries,
-        **(about or {}),
     }
-    path = out / f"{stem}_{MANIFEST}"
-    path.write_text(json.dumps(manifest, indent=2, ensure_ascii=False) + "\n", "utf-8")
-    return manifest
 
 
 def free_stem(out: Path, name: str, maps: tuple[str, ...]) -> str:
@@ -150,7 +156,5 @@ def free_stem(out: Path, name: str, maps: tuple[str, ...]) -> str:
 
 
 def _hex(linear: tuple[float, float, float]) -> str:
-    from silent_loom.core.base.srgb import encode_srgb
-
     codes = np.round(encode_srgb(np.array(linear)) * 255).astype(int)
     return "#" + "".join(f"{v:02x}" for v in codes)

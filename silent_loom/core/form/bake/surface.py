@@ -14,8 +14,11 @@ from silent_loom.core.form.bake.cage import Cage
 from silent_loom.core.form.bake.dense import Source, between
 from silent_loom.core.form.model import Model
 from silent_loom.core.form.normals import corner_normals, unit
+from silent_loom.core.form.rays.scene import Scene
 from silent_loom.core.form.tangents import frames
+from silent_loom.core.form.uv.islands import islands
 from silent_loom.core.form.uv.raster import rasterised
+from silent_loom.core.form.uv.stretch import stretch
 
 LOT = 1 << 20
 """Samples that are worked on at a time."""
@@ -88,6 +91,7 @@ class Surface:
 
     def __init__(self, model: Model, uv: str, size: tuple[int, int], step: int, pairs: Sequence[Pair]) -> None:
         self.model, self.size, self.step, self.pairs = model, size, step, pairs
+        self.uv_name = uv
         self.uv = model.uv(uv).at_corners()
         self._kept: dict[int, Band] = {}
         rows = max(1, LOT // (size[0] * step)) * step
@@ -103,6 +107,22 @@ class Surface:
         """Tangents of corners and their signs, shapes (T, 3, 3) and (T, 3, 1)."""
         found = frames(self.model.corners, self.normals.astype(np.float64), self.uv)
         return found.tangent.astype(np.float32), found.sign[..., None].astype(np.float32)
+
+    @cached_property
+    def unit_mm(self) -> float:
+        """Millimetres of the surface to a unit of the UVs, in the middle."""
+        return stretch(self.model.corners, self.uv).scale()
+
+    @cached_property
+    def hiding(self) -> Scene:
+        """Everything that hides something: all dense meshes together."""
+        sources = list({id(p.source): p.source for p in self.pairs}.values())
+        return sources[0].scene if len(sources) == 1 else Scene(np.concatenate([s.corners for s in sources]))
+
+    @cached_property
+    def island(self) -> NDArray[np.int32]:
+        """Which island each triangle is of."""
+        return islands(self.model, self.uv_name).of
 
     def bands(self, task: Task = IDLE) -> Iterator[Band]:
         """Band by band, from the top."""
@@ -167,17 +187,21 @@ class Surface:
     def normal(self, band: Band) -> NDArray[np.float64]:
         return unit(between(self.normals, band.triangle, band.weights))
 
+    def frame(self, band: Band) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+        """Tangent, bitangent and normal at each sample, as a receiver works them out, shape (N, 3) each."""
+        tangents, signs = self.tangents
+        n = self.normal(band)
+        t = unit(between(tangents, band.triangle, band.weights))
+        sign = np.where(between(signs, band.triangle, band.weights) < 0, -1.0, 1.0)
+        return t, unit(np.cross(n, t)) * sign, n
+
     def into_frame(self, band: Band, vectors: NDArray[np.float64]) -> NDArray[np.float64]:
         """Unit vectors as a receiver of a normal map has to find them: x along u, y along v, z out.
 
         It works out normal · z + tangent · x + bitangent · y from what it interpolates between corners; that is undone exactly,
         although the three are not at right angles between corners.
         """
-        tangents, signs = self.tangents
-        n = self.normal(band)
-        t = unit(between(tangents, band.triangle, band.weights))
-        sign = np.where(between(signs, band.triangle, band.weights) < 0, -1.0, 1.0)
-        b = unit(np.cross(n, t)) * sign
+        t, b, n = self.frame(band)
         # Cramer's rule, with the columns t, b, n
         bn, nt, tb = np.cross(b, n), np.cross(n, t), np.cross(t, b)
         volume = np.einsum("nk,nk->n", t, bn)

@@ -15,8 +15,7 @@ from silent_loom.core.base.parallel import Task
 from silent_loom.core.base.srgb import decode_srgb
 from silent_loom.core.form.bake.dense import Source, between
 from silent_loom.core.form.bake.surface import Band, Surface
-from silent_loom.core.form.rays.gather import openness, thickness
-from silent_loom.core.form.rays.scene import Scene
+from silent_loom.core.form.rays.gather import Open, openness, thickness
 
 Samples = NDArray[Any]
 
@@ -103,47 +102,44 @@ def _height(surface: Surface, band: Band, how: How, task: Task) -> Samples:
     return np.einsum("nk,nk->n", away, surface.normal(band))[:, None]
 
 
-def _scenes(surface: Surface) -> Scene:
-    """Everything that hides something: all dense meshes together."""
-    sources = list(dict.fromkeys(id(p.source) for p in surface.pairs))
-    if len(sources) == 1:
-        return surface.pairs[0].source.scene
-    kept: Scene | None = getattr(surface, "_all", None)
-    if kept is None:
-        kept = Scene(np.concatenate([next(p.source for p in surface.pairs if id(p.source) == s).corners for s in sources]))
-        surface._all = kept  # type: ignore[attr-defined]
-    return kept
+def _open(surface: Surface, band: Band, how: How, task: Task) -> Open:
+    places, normals = _places(surface, band), _normals(surface, band)
+    return openness(surface.hiding, places, normals, how.each, how.reach_mm, seed(surface, band), quiet(task))
 
 
 def _occlusion(surface: Surface, band: Band, how: How, task: Task) -> Samples:
-    seed = band.rows[0] * surface.size[0]
-    found = openness(
-        _scenes(surface), _places(surface, band), _normals(surface, band), how.each, how.reach_mm, seed, _quiet(task)
-    )
-    return found.share[:, None]
-
-
-def _bent_object(surface: Surface, band: Band, how: How, task: Task) -> Samples:
-    seed = band.rows[0] * surface.size[0]
-    found = openness(
-        _scenes(surface), _places(surface, band), _normals(surface, band), how.each, how.reach_mm, seed, _quiet(task)
-    )
-    return found.direction
+    return _open(surface, band, how, task).share[:, None]
 
 
 def _bent(surface: Surface, band: Band, how: How, task: Task) -> Samples:
-    return surface.into_frame(band, _bent_object(surface, band, how, task).astype(np.float64))
+    return surface.into_frame(band, _open(surface, band, how, task).direction.astype(np.float64))
 
 
 def _thickness(surface: Surface, band: Band, how: How, task: Task) -> Samples:
-    seed = band.rows[0] * surface.size[0]
-    return thickness(_scenes(surface), _places(surface, band), _normals(surface, band), how.each, 0.0, seed, _quiet(task))[
-        :, None
-    ]
+    places, normals = _places(surface, band), _normals(surface, band)
+    return thickness(surface.hiding, places, normals, how.each, 0.0, seed(surface, band), quiet(task))[:, None]
 
 
-def _quiet(task: Task) -> Task:
-    """Cancelled with the whole, without moving its bar."""
+def seed(surface: Surface, band: Band) -> int:
+    """Of the turns of rays: the number of the band's first sample, so that no two samples share one.
+
+    >>> from silent_loom.core.form.lay.places import onto_itself
+    >>> from silent_loom.core.form.model import plate
+    >>> surface = onto_itself(plate(), (8, 8))
+    >>> [seed(surface, band) for band in surface.bands()]
+    [0]
+    """
+    return band.rows[0] * surface.size[0]
+
+
+def quiet(task: Task) -> Task:
+    """Cancelled with the whole, without moving its bar.
+
+    >>> told = []
+    >>> quiet(Task(progress=lambda part, words: told.append(part))).report(0.5)
+    >>> told[-1]
+    0.0
+    """
     return task.part(0.0, 0.0)
 
 
@@ -166,12 +162,12 @@ def _vertex_colour(surface: Surface, band: Band, how: How, task: Task) -> Sample
 
 
 def _mesh_id(surface: Surface, band: Band, how: How, task: Task) -> Samples:
-    names = list(dict.fromkeys(n for p in surface.pairs for n in p.source.mesh_names))
+    names = id_names(surface, "mesh_id")
     return _over(surface, band, lambda s, t, w: _numbers(s.mesh[t], s.mesh_names, names), 1)
 
 
 def _material_id(surface: Surface, band: Band, how: How, task: Task) -> Samples:
-    names = list(dict.fromkeys(n for p in surface.pairs for n in p.source.slot_names))
+    names = id_names(surface, "material_id")
     return _over(surface, band, lambda s, t, w: _numbers(s.slot[t], s.slot_names, names), 1)
 
 

@@ -16,11 +16,10 @@ from silent_loom.core.form.bake.dense import between
 from silent_loom.core.form.bake.fill import nearest_covered
 from silent_loom.core.form.bake.surface import Band, Surface
 from silent_loom.core.form.lay.sheet_at import sheet_at
+from silent_loom.core.form.model import Model
 from silent_loom.core.form.normals import unit
-from silent_loom.core.form.uv.stretch import stretch
 
 By = Literal["uv", "sides", "camera"]
-TURN_KINDS = (Kind.NORMAL, Kind.VECTOR)
 
 
 @dataclass(frozen=True)
@@ -37,6 +36,18 @@ class Camera:
     eye: tuple[float, float, float]
     target: tuple[float, float, float] = (0.0, 0.0, 0.0)
     width_mm: float = 0.0
+
+    @classmethod
+    def around(cls, model: Model, around_deg: float, above_deg: float, width_mm: float) -> Camera:
+        """A camera well outside of a model that looks at its middle, from an angle around it (0 is in front, z) and a height."""
+        used = model.corners.reshape(-1, 3)
+        low, high = used.min(0), used.max(0)
+        middle, far = (low + high) / 2, 3 * float(np.linalg.norm(high - low))
+        a, b = np.radians(around_deg), np.radians(above_deg)
+        out = np.array([np.sin(a) * np.cos(b), np.sin(b), np.cos(a) * np.cos(b)])
+        ex, ey, ez = (float(v) for v in middle + far * out)
+        tx, ty, tz = (float(v) for v in middle)
+        return cls((ex, ey, ez), (tx, ty, tz), width_mm)
 
 
 @dataclass(frozen=True)
@@ -104,16 +115,11 @@ class Laid:
 def repeats(surface: Surface, size_mm: tuple[float, float], laying: Laying) -> tuple[float, float]:
     """How often a sheet comes across the square of the UVs, so that it has its real size on the model in the middle.
 
-    >>> import numpy as np
-    >>> from silent_loom.core.form.model import Model, Table
-    >>> at = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0.0]])
-    >>> quad = Table(at, np.array([[0, 1, 2], [0, 2, 3]], np.int32))
-    >>> zero = np.zeros(2, np.int32)
-    >>> m = Model(quad, zero, zero, uvs={"UV": Table(at[:, :2], quad.index)})
-    >>> repeats(Surface(m, "", (8, 8), 1, []), (500.0, 250.0), Laying())
+    >>> from silent_loom.core.form.model import plate
+    >>> repeats(Surface(plate(), "", (8, 8), 1, []), (500.0, 250.0), Laying())
     (2.0, 4.0)
     """
-    unit_mm = stretch(surface.model.corners, surface.uv).scale() / laying.scale
+    unit_mm = surface.unit_mm / laying.scale
     return unit_mm / size_mm[0], unit_mm / size_mm[1]
 
 
@@ -129,7 +135,7 @@ def lay(
     Parameters
     ----------
     surface : Surface
-        The model laid out; with one sample a texel.
+        The model laid out, with one sample a texel, and onto itself (see `places.onto_itself`).
     sheets : mapping of str to Image
         Maps of a repeating sheet, all of one size in millimetres.
     padding : float
@@ -167,8 +173,9 @@ def lay(
         known[rows] = flat.reshape(-1, width)
         for name, image in sheets.items():
             part = maps[name][rows].reshape(-1, image.pixels.shape[2])
-            part[band.sample] = _mixed(surface, band, image, found, laying)
+            part[band.sample] = _mixed(surface, band, image, found)
     empty, source = nearest_covered(known, padding)
+    side = surface.unit_mm or 1000.0
     out = {}
     for name, samples in maps.items():
         flat_samples = samples.reshape(-1, samples.shape[2])
@@ -176,12 +183,11 @@ def lay(
         if sheets[name].kind is Kind.NORMAL:
             bare = ~(np.abs(samples).max(-1) > 0)
             samples[bare] = (0.0, 0.0, 1.0)
-        side = stretch(surface.model.corners, surface.uv).scale()
-        out[name] = Image(samples, sheets[name].kind, (side or 1000.0, (side or 1000.0) * height / width), False)
+        out[name] = Image(samples, sheets[name].kind, (side, side * height / width), False)
     return Laid(out, covered)
 
 
-def _mixed(surface: Surface, band: Band, image: Image, patches: list[_Patch], laying: Laying) -> NDArray[np.float64]:
+def _mixed(surface: Surface, band: Band, image: Image, patches: list[_Patch]) -> NDArray[np.float64]:
     n = len(band.sample)
     total = np.maximum(sum(p.share for p in patches), 1e-12)
     if image.kind is Kind.ID:
@@ -210,7 +216,7 @@ def _mixed(surface: Surface, band: Band, image: Image, patches: list[_Patch], la
 
 def _patches(surface: Surface, size_mm: tuple[float, float], laying: Laying) -> Callable[[Band], Iterable[_Patch]]:
     if laying.by == "uv":
-        return lambda band: [_by_uv(surface, band, size_mm, laying)]
+        return lambda band: [_by_uv(surface, band, laying)]
     if laying.by == "sides":
         return lambda band: _by_sides(surface, band, laying)
     if laying.camera is None:
@@ -229,15 +235,10 @@ def _turned(
     return c * x + s * y, -s * x + c * y, c * right + s * up, -s * right + c * up
 
 
-def _by_uv(surface: Surface, band: Band, size_mm: tuple[float, float], laying: Laying) -> _Patch:
-    unit_mm = stretch(surface.model.corners, surface.uv).scale()
-    uv = between(surface.uv, band.triangle, band.weights)
-    tangents, signs = surface.tangents
-    normal = surface.normal(band)
-    right = unit(between(tangents, band.triangle, band.weights))
-    sign = np.where(between(signs, band.triangle, band.weights) < 0, -1.0, 1.0)
-    up = unit(np.cross(normal, right)) * sign
-    x, y, right, up = _turned(uv[:, 0] * unit_mm, uv[:, 1] * unit_mm, right, up, laying)
+def _by_uv(surface: Surface, band: Band, laying: Laying) -> _Patch:
+    uv = between(surface.uv, band.triangle, band.weights) * surface.unit_mm
+    right, up, _ = surface.frame(band)
+    x, y, right, up = _turned(uv[:, 0], uv[:, 1], right, up, laying)
     return _Patch(x, y, right, up, np.ones(len(x)))
 
 
@@ -270,8 +271,6 @@ def _by_sides(surface: Surface, band: Band, laying: Laying) -> list[_Patch]:
 
 
 def _by_camera(surface: Surface, band: Band, size_mm: tuple[float, float], laying: Laying, camera: Camera) -> _Patch:
-    from silent_loom.core.form.rays.scene import Scene
-
     eye, target = np.array(camera.eye, float), np.array(camera.target, float)
     out = unit((eye - target)[None])[0]
     right = unit(np.cross([0.0, 1.0, 0.0], out)[None])[0]
@@ -285,10 +284,7 @@ def _by_camera(surface: Surface, band: Band, size_mm: tuple[float, float], layin
     far = np.linalg.norm(toward, axis=1)
     toward = toward / far[:, None]
     facing = np.einsum("nk,nk->n", normal, toward)
-    scene: Scene | None = getattr(surface, "_own_scene", None)
-    if scene is None:
-        scene = Scene(surface.model.corners)
-        surface._own_scene = scene  # type: ignore[attr-defined]
+    scene = surface.hiding
     lift = 1e-4 * scene.reach
     hidden = scene.hidden(
         (at + lift * normal - scene.middle).astype(np.float32), toward.astype(np.float32), far.astype(np.float32)

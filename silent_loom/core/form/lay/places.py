@@ -15,10 +15,10 @@ from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.form.bake.dense import Source, between
 from silent_loom.core.form.bake.fill import nearest_covered
 from silent_loom.core.form.bake.surface import Band, Pair, Surface
+from silent_loom.core.form.bake.targets import quiet, seed
 from silent_loom.core.form.model import Model
 from silent_loom.core.form.normals import unit
 from silent_loom.core.form.rays.gather import openness, thickness
-from silent_loom.core.form.uv.islands import islands
 
 Values = NDArray[np.float64]
 
@@ -91,17 +91,13 @@ def _cavity(surface: Surface, band: Band, where: Where, task: Task) -> Values:
 
 
 def _shelter(surface: Surface, band: Band, where: Where, task: Task) -> Values:
-    quiet = task.part(0.0, 0.0)
-    scene = surface.pairs[0].source.scene
-    seed = band.rows[0] * surface.size[0]
-    return 1.0 - openness(scene, surface.place(band), surface.normal(band), 48, 0.0, seed, quiet).share.astype(np.float64)
+    seen = openness(surface.hiding, surface.place(band), surface.normal(band), 48, 0.0, seed(surface, band), quiet(task))
+    return 1.0 - seen.share.astype(np.float64)
 
 
 def _thickness(surface: Surface, band: Band, where: Where, task: Task) -> Values:
-    quiet = task.part(0.0, 0.0)
-    scene = surface.pairs[0].source.scene
-    seed = band.rows[0] * surface.size[0]
-    return thickness(scene, surface.place(band), surface.normal(band), 24, 0.0, seed, quiet).astype(np.float64)
+    deep = thickness(surface.hiding, surface.place(band), surface.normal(band), 24, 0.0, seed(surface, band), quiet(task))
+    return deep.astype(np.float64)
 
 
 def _paint(surface: Surface, band: Band, where: Where, task: Task) -> Values:
@@ -134,9 +130,7 @@ def _numbered(of: NDArray[np.int32], names: tuple[str, ...], where: Where, what:
 
 
 def _island(surface: Surface, band: Band, where: Where, task: Task) -> Values:
-    name = next((n for n, t in surface.model.uvs.items() if t.at_corners().shape == surface.uv.shape), "")
-    found = islands(surface.model, name)
-    return _numbered(found.of, (), where, "island")[band.triangle].astype(np.float64)
+    return _numbered(surface.island, (), where, "island")[band.triangle].astype(np.float64)
 
 
 def _mesh(surface: Surface, band: Band, where: Where, task: Task) -> Values:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
+from silent_loom.core.base.images import Floats
 from silent_loom.core.base.kernels import kernel, subkernel
 from silent_loom.core.base.parallel import IDLE, WORKERS, Task, over_rows
 from silent_loom.core.form.rays.scene import Scene
@@ -62,22 +64,13 @@ def openness(
     >>> float(o.share[0]), (o.direction[0].round(1) + 0).tolist()
     (1.0, [0.0, 0.0, 1.0])
     """
-    n = len(places)
-    share, direction = np.ones(n, np.float32), np.ascontiguousarray(normals, np.float32).copy()
-    at, facing = _ready(scene, places, normals)
-    lift = np.float32(LIFT * scene.reach)
-    each = max(1, LOT // rays)
+    share, direction = np.ones(len(places), np.float32), np.ascontiguousarray(normals, np.float32).copy()
 
-    def work(first: int, last: int) -> None:
-        for k in range(first, last, each):
-            end = min(last, k + each)
-            origins, directions = _room((end - k) * rays)
-            _around(at[k:end], facing[k:end], rays, lift, seed + k, origins, directions)
-            far = np.full(len(origins), most_mm, np.float32) if most_mm > 0 else None
-            hidden = scene.hidden(origins, directions, far)
-            _gather(hidden, directions, rays, share[k:end], direction[k:end])
+    def met(first: int, last: int, origins: Floats, directions: Floats) -> None:
+        far = np.full(len(origins), most_mm, np.float32) if most_mm > 0 else None
+        _gather(scene.hidden(origins, directions, far), directions, rays, share[first:last], direction[first:last])
 
-    over_rows(n, work, task, least=min(each, 4096), cost=64 * 30 / max(1, each) * WORKERS / 2)
+    _cast(scene, places, direction, rays, seed, met, task)
     return Open(share, direction)
 
 
@@ -102,10 +95,29 @@ def thickness(
     >>> 2.0 < float(t[0]) < 20.0
     True
     """
-    n = len(places)
-    limit = np.float32(most_mm or scene.reach)
-    out = np.zeros(n, np.float32)
-    at, facing = _ready(scene, places, -normals)
+    limit, lift = np.float32(most_mm or scene.reach), np.float32(LIFT * scene.reach)
+    out = np.zeros(len(places), np.float32)
+
+    def met(first: int, last: int, origins: Floats, directions: Floats) -> None:
+        far = scene.distances(origins, directions) + lift
+        out[first:last] = np.minimum(far, limit).reshape(-1, rays).mean(1)
+
+    _cast(scene, places, np.ascontiguousarray(-normals, np.float32), rays, seed, met, task)
+    return out
+
+
+def _cast(
+    scene: Scene,
+    places: NDArray[np.float64],
+    toward: Floats,
+    rays: int,
+    seed: int,
+    met: Callable[[int, int, Floats, Floats], None],
+    task: Task,
+) -> None:
+    """Rays from places round the directions they look in, lot by lot on every core: `met` takes the places they are of, their
+    origins and their directions."""
+    at, facing = np.ascontiguousarray(places - scene.middle, np.float32), toward.copy()
     lift = np.float32(LIFT * scene.reach)
     each = max(1, LOT // rays)
 
@@ -114,29 +126,21 @@ def thickness(
             end = min(last, k + each)
             origins, directions = _room((end - k) * rays)
             _around(at[k:end], facing[k:end], rays, lift, seed + k, origins, directions)
-            far = scene.distances(origins, directions) + lift
-            out[k:end] = np.minimum(far, limit).reshape(-1, rays).mean(1)
+            met(k, end, origins, directions)
 
-    over_rows(n, work, task, least=min(each, 4096), cost=64 * 30 / max(1, each) * WORKERS / 2)
-    return out
-
-
-def _ready(
-    scene: Scene, places: NDArray[np.float64], normals: NDArray[np.float64]
-) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
-    return np.ascontiguousarray(places - scene.middle, np.float32), np.ascontiguousarray(normals, np.float32)
+    over_rows(len(places), work, task, least=min(each, 4096), cost=64 * 30 / each * WORKERS / 2)
 
 
 class _Rooms(threading.local):
     """Room for the rays of a thread, used again: new memory costs as much as half of what is done with it."""
 
-    rows: tuple[NDArray[np.float32], NDArray[np.float32]] = (np.empty((0, 3), np.float32), np.empty((0, 3), np.float32))
+    rows: tuple[Floats, Floats] = (np.empty((0, 3), np.float32), np.empty((0, 3), np.float32))
 
 
 _rooms = _Rooms()
 
 
-def _room(rays: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+def _room(rays: int) -> tuple[Floats, Floats]:
     if len(_rooms.rows[0]) < rays:
         _rooms.rows = np.empty((rays, 3), np.float32), np.empty((rays, 3), np.float32)
     return _rooms.rows[0][:rays], _rooms.rows[1][:rays]

@@ -12,7 +12,7 @@ from silent_loom.core.base.srgb import decode_srgb
 from silent_loom.core.form.model import Model, Slot
 from silent_loom.core.form.reading.building import AGAIN, MOST_NAMES, MOST_TRIANGLES, Piece, built, bytes_of
 from silent_loom.core.form.reading.mtl import materials
-from silent_loom.core.form.reading.obj_text import Text, read_text
+from silent_loom.core.form.reading.obj_text import Text, joined, read_text
 from silent_loom.core.form.reading.polygons import triangulated
 
 MOST_SIDES = 10_000
@@ -37,6 +37,7 @@ def read_obj(path: Path, name: str = "") -> Model:
     if b"\0" in body[:4096]:
         raise FileError("this is no OBJ: it holds no text", called, "Choose an OBJ, glTF, GLB, PLY or STL.")
     try:
+        body = joined(body)
         text = read_text(body, MOST_TRIANGLES)
     except OverflowError:
         raise FileError("the model has too many faces", called, f"Use one of at most {MOST_TRIANGLES:,} triangles.") from None
@@ -73,8 +74,6 @@ def read_obj(path: Path, name: str = "") -> Model:
 def _said(body: bytes, text: Text) -> dict[str, list[tuple[int, str]]]:
     """What is said beside tables and faces, and before which face."""
     said: dict[str, list[tuple[int, str]]] = {"o": [], "g": [], "usemtl": [], "mtllib": []}
-    if b"\\" in body:
-        body = body.replace(b"\\\r\n", b" ").replace(b"\\\n", b" ")
     for (start, end), face in zip(text.others.tolist(), text.before.tolist(), strict=True):
         word, _, rest = body[start : min(end, start + 1000)].decode("utf-8", "replace").replace("\t", " ").partition(" ")
         if word in said:

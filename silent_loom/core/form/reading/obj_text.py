@@ -46,8 +46,17 @@ class Text:
     wrong: int
 
 
+def joined(body: bytes) -> bytes:
+    """A text whose lines end where what they say ends: a backslash at the end of one goes on in the next.
+
+    >>> joined(b"f 1 2 \\\\\\n3")
+    b'f 1 2  3'
+    """
+    return body.replace(b"\\\r\n", b" ").replace(b"\\\n", b" ") if b"\\" in body else body
+
+
 def read_text(body: bytes, most_faces: int) -> Text:
-    """Everything that an OBJ says.
+    """Everything that an OBJ says; lines that go on in the next one are joined already (see `joined`).
 
     Raises
     ------
@@ -58,8 +67,6 @@ def read_text(body: bytes, most_faces: int) -> Text:
     >>> t.tables[0][1, :3].tolist(), t.corners[:, 0].tolist(), t.wrong
     ([1.5, 0.0, -20.0], [1, 2, 3], 0)
     """
-    if b"\\" in body:
-        body = body.replace(b"\\\r\n", b" ").replace(b"\\\n", b" ")
     text = np.frombuffer(body, np.uint8)
     counted = np.zeros(LINES + 1, np.int64)
     _count(text, counted)

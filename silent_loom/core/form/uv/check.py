@@ -58,7 +58,6 @@ class UvCheck:
     gap: float = float("inf")
     smallest_mip: int = 1
     layout: Islands | None = field(default=None, compare=False, repr=False)
-    stretched: Stretch | None = field(default=None, compare=False, repr=False)
 
     @property
     def carries(self) -> bool:
@@ -88,12 +87,8 @@ def check(model: Model, uv: str = "", size: int = 2048, wish: float = 0.0, task:
     ----------
     Sander, Snyder, Gortler & Hoppe (2001) for stretch.
 
-    >>> from silent_loom.core.form.model import Table
-    >>> at = np.array([[0, 0, 0], [1, 0, 0], [1, 1, 0], [0, 1, 0.0]])
-    >>> quad = Table(at, np.array([[0, 1, 2], [0, 2, 3]], np.int32))
-    >>> zero = np.zeros(2, np.int32)
-    >>> m = Model(quad, zero, zero, uvs={"UV": Table(at[:, :2], quad.index)}, unit_mm=100.0)
-    >>> found = check(m, size=1000)
+    >>> from silent_loom.core.form.model import plate
+    >>> found = check(plate(0.1), size=1000)
     >>> found.carries, found.texels_per_cm[1], round(found.stretch, 6)
     (True, 100.0, 1.0)
     """
@@ -104,50 +99,62 @@ def check(model: Model, uv: str = "", size: int = 2048, wish: float = 0.0, task:
     task.report(0.05, "islands")
     layout = islands(model, name)
     corners = model.uv(name).at_corners()
-    laid = layout.of >= 0
-    flat = np.where(laid[:, None, None], corners, 0.0)
-    seen = stretch(model.corners, np.where(laid[:, None, None], corners, np.nan))
-    signed = uv_areas(flat)
+    laid = (layout.of >= 0)[:, None, None]
+    away = np.where(laid, corners, np.nan)
+    seen, signed = stretch(model.corners, away), uv_areas(np.where(laid, corners, 0.0))
     task.report(0.3, "texels")
     drawn = min(size, DRAWN)
-    away = np.where(laid[:, None, None], corners, np.nan)
-    first = rasterised(away, drawn, drawn, task)
-    shown = np.where(first.triangle >= 0, layout.of[np.maximum(first.triangle, 0)], -1).astype(np.int32)
+    shown = _shown(layout, away, drawn, task)
     task.report(0.6, "overlaps")
-    count = covers(away, drawn, drawn, task)
-    apart = gaps(np.where(first.inside, shown, -1).astype(np.int32), layout.count)
-    scaled = Gaps(apart.least * size / drawn, apart.to_edge * size / drawn, apart.empty)
+    over = _overlaps(layout, away, shown, task)
+    apart = gaps(shown, layout.count)
+    scaled = Gaps(apart.least * size / drawn, apart.empty)
     rows = _islands(model, layout, corners, seen, signed, scaled, size)
     task.report(0.9, "borders")
     look = Look(model, layout, corners, seen, signed, rows, size, wish)
-    overlapping = float((count > 1).sum() / max(1, (count > 0).sum()))
-    twice = np.unique(shown[(count > 1) & (shown >= 0)])
-    faults = [
+    faults = (
         *look.missing(),
         *look.outside(),
-        *look.overlapping(overlapping, twice),
+        *look.overlapping(*over),
         *look.flipped(),
         *look.zero(),
         *look.stretched(),
         *look.density(),
         *look.gaps(scaled, drawn),
         *look.cut(seams(model, layout, name)),
-    ]
-    dense = densities(rows)
+    )
     return UvCheck(
         name,
         size,
         tuple(sorted(faults, key=lambda f: not f.grave)),
         rows,
-        dense,
+        densities(rows),
         seen.whole(),
-        overlapping,
+        over[0],
         scaled.empty,
         scaled.narrowest,
         scaled.mips(size),
         layout,
-        seen,
     )
+
+
+def _shown(layout: Islands, uv: NDArray[np.float64], drawn: int, task: Task) -> NDArray[np.int32]:
+    """Which island holds the centre of each texel, −1 where none does; the first of several."""
+    seen = rasterised(uv, drawn, drawn, task)
+    return np.where(seen.inside, layout.of[np.maximum(seen.triangle, 0)], -1).astype(np.int32)
+
+
+def _overlaps(layout: Islands, uv: NDArray[np.float64], shown: NDArray[np.int32], task: Task) -> tuple[float, NDArray[np.int32]]:
+    """Share of the texels in use that several places of the surface share, and the islands that do."""
+    drawn = len(shown)
+    count = covers(uv, drawn, drawn, task)
+    twice = count > 1
+    if not twice.any():
+        return 0.0, np.zeros(0, np.int32)
+    last = rasterised(uv[::-1], drawn, drawn, task)  # what lies below shows where the last triangle is drawn over the others
+    below = np.where(last.inside, layout.of[::-1][np.maximum(last.triangle, 0)], -1)
+    both = np.unique(np.concatenate([shown[twice], below[twice]]))
+    return float(twice.sum() / (count > 0).sum()), both[both >= 0].astype(np.int32)
 
 
 def _islands(

@@ -25,14 +25,11 @@ class Gaps:
     ----------
     least : float array, shape (islands,)
         Empty texels to the nearest other island, 0 where they touch; infinite where there is no other.
-    to_edge : float array, shape (islands,)
-        Empty texels to the nearest edge of the square.
     empty : float
         Share of the square that no island covers, 0…1.
     """
 
     least: NDArray[np.float64]
-    to_edge: NDArray[np.float64]
     empty: float
 
     @property
@@ -42,7 +39,7 @@ class Gaps:
     def mips(self, size: int) -> int:
         """Side of the smallest mip at which the nearest islands still have a texel between them.
 
-        >>> Gaps(np.array([5.0, 9.0]), np.array([3.0, 3.0]), 0.4).mips(1024)
+        >>> Gaps(np.array([5.0, 9.0]), 0.4).mips(1024)
         256
         """
         if not np.isfinite(self.narrowest):
@@ -69,9 +66,7 @@ def gaps(island: NDArray[np.int32], count: int) -> Gaps:
     >>> gaps(row, 2).least.tolist()
     [3.0, 3.0]
     """
-    h, w = island.shape
     least = np.full(count, np.inf)
-    to_edge = np.full(count, np.inf)
     covered = island >= 0
     if covered.any():
         away, nearest = cv2.distanceTransformWithLabels(
@@ -85,7 +80,4 @@ def gaps(island: NDArray[np.int32], count: int) -> Gaps:
             gap = np.floor(away[a][y, x] + away[b][y, x] + 0.5).astype(np.float64)
             np.minimum.at(least, near[a][y, x], gap)
             np.minimum.at(least, near[b][y, x], gap)
-        ys, xs = np.nonzero(covered)
-        edge = np.minimum(np.minimum(xs, w - 1 - xs), np.minimum(ys, h - 1 - ys)).astype(np.float64)
-        np.minimum.at(to_edge, island[ys, xs], edge)
-    return Gaps(least, to_edge, float(1 - covered.mean()))
+    return Gaps(least, float(1 - covered.mean()))

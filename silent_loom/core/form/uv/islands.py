@@ -62,7 +62,7 @@ def edges(corner: NDArray[np.int64]) -> NDArray[np.int64]:
     a, b = corner.ravel(), np.roll(corner, -1, 1).ravel()
     low, high = np.minimum(a, b), np.maximum(a, b)
     key = low * (int(corner.max(initial=0)) + 1) + high
-    order = np.lexsort((a > b, key)) if len(key) < 1 << 16 else np.argsort(key, kind="stable")
+    order = np.argsort(key, kind="stable")
     k = key[order]
     starts = np.flatnonzero(np.r_[True, k[1:] != k[:-1]])
     sizes = np.diff(np.r_[starts, len(k)])

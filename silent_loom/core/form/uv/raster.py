@@ -36,11 +36,6 @@ class Texels:
     inside: NDArray[np.bool_]
     weights: NDArray[np.float32]
 
-    @property
-    def size(self) -> tuple[int, int]:
-        """Width and height."""
-        return int(self.triangle.shape[1]), int(self.triangle.shape[0])
-
 
 def in_texels(uv: NDArray[np.float64], width: int, height: int) -> NDArray[np.float64]:
     """UVs of corners as places in texels, x to the right, y down; not a number becomes a place far away.
