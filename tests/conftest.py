@@ -12,6 +12,7 @@ import pytest
 from silent_loom.core.base.images import Floats, Image, Kind
 from silent_loom.core.files.picture import Exif, Picture
 from silent_loom.core.files.profile import SRGB
+from silent_loom.core.form.model import Model
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import SourceRef, Weave
 from silent_loom.core.weave.rows.recipes import starting_weave
@@ -101,6 +102,9 @@ class OnePicture:
 
     def info(self, digest: str) -> SourceInfo:
         return info_of(self.one)
+
+    def model(self, digest: str) -> Model:
+        raise KeyError(digest)
 
 
 def spectrum(n: int, beta: float, seed: int, keep: float = 0.5) -> Floats:

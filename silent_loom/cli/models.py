@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from silent_loom.cli.common import Json, app, count, progress, sayable
+from silent_loom.cli.common import Json, app, count, loaded, progress, sayable
 
 if TYPE_CHECKING:
     from silent_loom.core.form.lay.laying import Laying
@@ -256,6 +256,26 @@ def lay_on_model(
         _print({**manifest, "out": str(out)})
         return
     print(f"{count(manifest['files'])} of {size} × {size} in {out}: {', '.join(f['file'] for f in manifest['files'])}")
+
+
+@models.command("put-under")
+def put_model_under(
+    model: File,
+    material: Annotated[str, typer.Argument(help="A material of the library: name or id.", show_default=False)],
+    data: Annotated[Path | None, typer.Option("--data", help="Folder of the library.")] = None,
+    as_json: Json = False,
+) -> None:
+    """Put a model under a material of the library: a row lays it on, and from there on its maps are made in the model's UVs."""
+    from silent_loom.work.giving.alone import evaluator_of, found, library
+    from silent_loom.work.models.put_under import put_under
+
+    loaded()
+    with library(data) as store, model.open("rb") as stream:
+        state = put_under(store, evaluator_of(store), found(store, material), stream, model.name)
+    if as_json:
+        _print({"id": state.id, "head": state.head, "label": state.label})
+        return
+    print(f"{state.name}: {state.label}")
 
 
 @models.command("mask")

@@ -17,7 +17,8 @@ from silent_loom.core.base.bounded_json import MOST_BYTES, loads
 from silent_loom.core.base.errors import REFUSALS, FileError, LoomError, refusal
 from silent_loom.core.delivery.placing import sha256
 from silent_loom.core.files.place import drop, place
-from silent_loom.core.weave.rows.model import Weave
+from silent_loom.core.form.reading.table import FORMATS
+from silent_loom.core.weave.rows.model import SourceRef, Weave
 from silent_loom.core.weave.rows.upgrade import parsed
 from silent_loom.store.snapshots import Snapshots
 from silent_loom.store.states import Missing, Origin, State, Unreadable
@@ -94,9 +95,9 @@ def read_archive(store: Store, stream: BinaryIO, called: str) -> State:
         facts = _facts(archive, called)
         weave, snapshots = _weaves(facts, called)
         wanted = set(weave.sources) | {d for _, w in snapshots for d in w.sources}
-        names = {d: s.name for w in (weave, *(w for _, w in snapshots)) for d, s in w.sources.items()}
+        refs = {d: s for w in (weave, *(w for _, w in snapshots)) for d, s in w.sources.items()}
         for digest in sorted(wanted):
-            _bring(store, archive, digest, names[digest], called)
+            _bring(store, archive, digest, refs[digest], called)
     except (zipfile.BadZipFile, zlib.error, NotImplementedError, struct.error, UnicodeError):
         raise FileError(
             "this is not an archive of a material, or it is damaged", called, "Save it again where it came from."
@@ -145,7 +146,8 @@ def _weaves(facts: dict[str, Any], called: str) -> tuple[Weave, list[tuple[str, 
         ) from None
 
 
-def _bring(store: Store, archive: zipfile.ZipFile, digest: str, name: str, called: str) -> None:
+def _bring(store: Store, archive: zipfile.ZipFile, digest: str, ref: SourceRef, called: str) -> None:
+    name = ref.name
     if store.knows(digest):
         return
     try:
@@ -159,6 +161,9 @@ def _bring(store: Store, archive: zipfile.ZipFile, digest: str, name: str, calle
             if sha256(Path(copy.name)) != digest:
                 raise FileError("a source in it is not what it was", f"{called}: {name}", "Copy the archive again.")
             with open(copy.name, "rb") as whole:
-                store.add_source(whole, name)
+                if ref.format in FORMATS:
+                    store.add_model_source(whole, name)
+                else:
+                    store.add_source(whole, name)
     except (KeyError, RuntimeError):
         raise FileError("a source is missing in it", f"{called}: {name}", "Save it again where it came from.") from None

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import asdict
 from pathlib import Path
-from typing import BinaryIO
+from typing import BinaryIO, TypeVar
 
 from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.sqlite import insert
@@ -18,6 +18,7 @@ from sqlalchemy.orm import Session, defer
 
 from silent_loom.core.base.errors import LoomError, refusal
 from silent_loom.core.files import Limits, Picture, read
+from silent_loom.core.form.reading.table import read_model
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.rows.model import SourceRef, Weave
 from silent_loom.core.weave.step import info_of
@@ -27,6 +28,8 @@ from silent_loom.store.database import open_database
 from silent_loom.store.pieces import packed, unpacked
 from silent_loom.store.states import SALE, Conflict, HistoryLine, Listed, Missing, Origin, State, Unreadable
 from silent_loom.store.stored import StoredSources
+
+R = TypeVar("R")
 
 
 class Store:
@@ -84,34 +87,42 @@ class Store:
             It cannot; nothing is then kept.
         """
         name = _printable(name)[-300:]
+        digest, picture = self._put_away(stream, lambda path: read(path, name=name, fmt=None, limits=self.limits))
+        self._noted(digest, t.Blob(name=name, format=picture.format, **vars(info_of(picture))))
+        self.sources.remember(digest, picture)
+        return digest, picture
+
+    def add_model_source(self, stream: BinaryIO, name: str) -> str:
+        """Keep a model behind a weave and check that it can be read; its digest.
+
+        Raises
+        ------
+        FileError
+            It cannot; nothing is then kept.
+        """
+        name = _printable(name)[-300:]
+        digest, model = self._put_away(stream, lambda path: read_model(path, name))
+        self._noted(digest, t.Blob(name=name, format=model.format, width=0, height=0))
+        return digest
+
+    def _put_away(self, stream: BinaryIO, work: Callable[[Path], R]) -> tuple[str, R]:
+        """A file put away, and what is read in it; put away no longer where nothing can be."""
         digest = self.blobs.put(stream)
         path = self.blobs.path(digest)
         try:
-            picture = read(path, name=name, fmt=None, limits=self.limits)
+            return digest, work(path)
         except LoomError:
             if not self.knows(digest):
                 path.unlink(missing_ok=True)
             self.blobs.added(digest)
             raise
-        info = info_of(picture)
+
+    def _noted(self, digest: str, facts: t.Blob) -> None:
         with self._writing, self._writes.begin() as session:
             if session.get(t.Blob, digest) is None:
-                session.add(
-                    t.Blob(
-                        digest=digest,
-                        name=name,
-                        format=picture.format,
-                        bytes=path.stat().st_size,
-                        width=info.width,
-                        height=info.height,
-                        focal_px=info.focal_px,
-                        focal_error=info.focal_error,
-                        alpha=info.alpha,
-                    )
-                )
+                facts.digest, facts.bytes = digest, self.blobs.path(digest).stat().st_size
+                session.add(facts)
         self.blobs.added(digest)
-        self.sources.remember(digest, picture)
-        return digest, picture
 
     def knows(self, digest: str) -> bool:
         """Whether a file is among the sources."""

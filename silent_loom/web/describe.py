@@ -38,6 +38,7 @@ DRAWN = (
     "sun",
     "draft",
     "path",
+    "model",
 )
 """Shapes that have controls of their own."""
 
@@ -291,8 +292,17 @@ def weave(weave: Weave, plan: Plan, costs: Costs) -> dict[str, Any]:
         "sources": {d: r.name for d, r in weave.sources.items()},
         "unused": [plan.spec(t).title for t in plan.unused()],
         "wraps": plan.geometry.wraps,
+        "on": _on(weave, plan),
         "native": next((list(r.after.native) for r in plan.rows if r.after.native), None),
     }
+
+
+def _on(weave: Weave, plan: Plan) -> dict[str, Any] | None:
+    """The model that the finished material lies on, if any."""
+    on = plan.geometry.on
+    if on is None:
+        return None
+    return {"model": on.model, "uv": on.uv, "name": weave.sources[on.model].name if on.model in weave.sources else ""}
 
 
 MIXES = list(get_args(MixMode))

@@ -8,6 +8,7 @@ from silent_loom.core.base.bounded_memory import Memory
 from silent_loom.core.base.parallel import Rank, Task
 from silent_loom.core.look.meters.repetition_meter import repetition
 from silent_loom.core.ways.measuring import measure
+from silent_loom.core.weave.answers.plan import flat_part
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.work.desk import Desk
 from silent_loom.work.notes import map_notes, ranges, row_notes
@@ -30,9 +31,10 @@ class Figures:
             key = self.desk.evaluator.key(weave, "base", FIGURE_SIZE) if "base" in plan.threads else ""
             known = self._figures.get(key)
             if known is None and key:
-                finished = self.desk.evaluator.ask(weave, "base", FIGURE_SIZE, task)
+                flat = flat_part(plan, weave)
+                finished = self.desk.evaluator.ask(flat, "base", FIGURE_SIZE, task)
                 known = {
-                    **measure(self.desk.evaluator, weave, FIGURE_SIZE, task),
+                    **measure(self.desk.evaluator, flat, FIGURE_SIZE, task),
                     "repetition": round(repetition(finished), 3),
                 }
                 self._figures.put(key, known)

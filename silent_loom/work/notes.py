@@ -82,11 +82,12 @@ def drift_words(plan: Plan, thread: str) -> list[str]:
 
 
 def beside(evaluator: Evaluator, plan: Plan, weave: Weave, thread: str, task: Task) -> dict[str, Any]:
-    """Other maps that a check of one looks at."""
+    """What a check of one map looks at besides: other maps, and whether it lies on a model."""
+    facts: dict[str, Any] = {"on_model": plan.geometry.on is not None}
     wanted = {"metallic": "base", "roughness": "joint"}.get(thread)
     if wanted is None or wanted not in plan.threads:
-        return {}
+        return facts
     try:
-        return {wanted: evaluator.ask(weave, wanted, 256, task)}
+        return {**facts, wanted: evaluator.ask(weave, wanted, 256, task)}
     except WeaveError:
-        return {}
+        return facts

@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import json
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
 from silent_loom.core.delivery.models.writing import written_bytes
 from silent_loom.core.files import read
+from silent_loom.core.form.model import plate
+from silent_loom.core.form.reading.table import read_model
+from silent_loom.core.weave.rows.beginnings import woven_from
 from silent_loom.demo.models import buoy
+from silent_loom.store.store import Store
 from tests.support.commands import loom as run
 
 
@@ -74,6 +79,26 @@ def test_from_a_model_with_faults_to_one_with_a_material(quay: Path) -> None:
         "--rename",
     )
     assert {p.suffix for p in (quay / "given").iterdir()} == {".glb", ".obj", ".mtl", ".usda", ".png"}
+
+
+def test_a_model_under_a_material_of_the_library_is_baked_and_proved(quay: Path, tmp_path: Path) -> None:
+    data, cap = ("--data", str(tmp_path / "library")), tmp_path / "cap.glb"
+    written_bytes(plate(), cap)
+    with closing(Store(tmp_path / "library")) as store:
+        store.create("Gravel", woven_from("gravel"))
+    told = json.loads(run("model", "put-under", str(cap), "Gravel", *data, "--json").stdout)
+    assert told["label"] == "Model: cap.glb"
+    where = {"kind": "add", "step": "where_on_model", "to": 99, "settings": {"by": "altitude", "name": "top"}}
+    assert "added" in run("change", "Gravel", json.dumps(where), *data).stdout
+    out = tmp_path / "set"
+    line = ("bake", "Gravel", *data, "--size", "64", "--profile", "gltf", "--out", str(out), "--json")
+    manifest = json.loads(run(*line).stdout)
+    assert manifest["on_model"]["file"] == "cap.glb"
+    assert manifest["on_model"]["repeats"] == [2.0, 2.0]
+    worn = read_model(out / "gravel.glb")
+    assert (len(worn), worn.slots[0].name) == (len(plate()), "gravel")
+    assert {"base", "normal"} <= set(worn.slots[0].textures)
+    assert run("proof", str(out), *data).returncode == 0
 
 
 def test_a_mask_is_written(quay: Path) -> None:

@@ -13,7 +13,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from silent_loom.core.base.errors import LoomError
+from silent_loom.core.delivery.models.gltf import glb
 from silent_loom.core.files import write
+from silent_loom.core.form.model import plate
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import StepEntry, Weave
 from silent_loom.store.archive import FACTS, SOURCES, read_archive, write_archive
@@ -60,6 +62,22 @@ def test_out_and_in_again_is_the_same(archive: tuple[Store, str, bytes], tmp_pat
     with pytest.raises(LoomError, match="already a file"):
         write_archive(store, ident, tmp_path / "there.zip")
     assert (tmp_path / "there.zip").read_bytes() == b"mine"
+
+
+def test_a_model_behind_a_material_goes_along(tmp_path: Path) -> None:
+    store, other = Store(tmp_path / "one"), Store(tmp_path / "other")
+    digest = store.add_model_source(io.BytesIO(glb(plate(), {})), "cap.glb")
+    rows = (StepEntry(step="blank"), StepEntry(step="lay_on", settings={"model": digest}), StepEntry(step="where_on_model"))
+    weave = Weave(steps=rows, sources={digest: store.source_ref(digest)})
+    state = store.create("Cap", weave)
+    write_archive(store, state.id, tmp_path / "cap.material.zip")
+    back = read_archive(other, io.BytesIO((tmp_path / "cap.material.zip").read_bytes()), "cap.material.zip")
+    assert back.weave.sources[digest].name == "cap.glb"
+    one, two = (Evaluator(s.sources).ask(weave, "where", 64) for s in (store, other))
+    np.testing.assert_array_equal(one.pixels, two.pixels)
+    with pytest.raises(LoomError, match="no model that can be read"):
+        other.add_model_source(io.BytesIO(b"a picture, maybe"), "cap.png")
+    assert not any(p.is_file() for p in (tmp_path / "other" / "blobs").rglob("*") if p.name not in (digest,))
 
 
 def changed(body: bytes, name: str, into: bytes | None) -> io.BytesIO:

@@ -338,7 +338,23 @@ def test_library_acts(client: TestClient, material: dict[str, Any]) -> None:
     assert copy["id"] in [m["id"] for m in client.get("/api/materials").json()["materials"]]
 
 
-DRAWN_HERE = {"grid", "regions", "strokes", "kept", "grey", "maps", "sizes", "over", "ramp", "edits", "sun", "draft", "path"}
+DRAWN_HERE = {
+    "grid",
+    "regions",
+    "strokes",
+    "kept",
+    "grey",
+    "maps",
+    "sizes",
+    "over",
+    "ramp",
+    "edits",
+    "sun",
+    "draft",
+    "path",
+    "text",
+    "model",
+}
 
 
 def test_controls_come_from_the_settings_models(client: TestClient) -> None:

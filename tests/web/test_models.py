@@ -13,6 +13,7 @@ import pytest
 from fastapi.testclient import TestClient
 
 from silent_loom.core.delivery.models.gltf import glb
+from silent_loom.core.form.model import plate
 from silent_loom.core.form.reading.table import read_model
 from silent_loom.demo.models import buoy
 from tests.web.test_api import client, material  # noqa: F401
@@ -108,3 +109,20 @@ def test_what_is_no_model_is_refused_in_a_sentence(client: TestClient, name: str
     assert answer.status_code == 415
     assert words in answer.json()["error"]
     assert len(client.get("/api/models").json()["models"]) == before
+
+
+def test_a_model_is_put_under_a_material(client: TestClient, material: dict[str, Any]) -> None:  # noqa: F811
+    model = brought(client, "cap.glb", glb(plate(), {}))
+    done = client.post(f"/api/materials/{material['id']}/model", json={"model": model["id"], "base": material["head"]})
+    assert done.status_code == 200, done.text
+    on = done.json()["weave"]["on"]
+    assert on["name"] == "cap.glb"
+    parts = client.get(f"/api/models/of/{on['model']}").json()
+    assert (parts["triangles"], parts["uv_sets"]) == (len(plate()), ["UV"])
+    mesh = client.get(f"/api/models/of/{on['model']}/mesh")
+    assert mesh.headers["x-own-uv"] == "1"
+    assert float(mesh.headers["x-unit-mm"]) > 0
+    assert client.get(f"/api/models/of/{on['model']}/mesh", params={"uv": "third"}).status_code == 422
+    assert client.get(f"/api/models/of/{'0' * 64}").status_code in (404, 422)
+    figures = client.get(f"/api/materials/{material['id']}/figures").json()
+    assert not [n for notes in figures["maps"].values() for n in notes if "seamless" in n]

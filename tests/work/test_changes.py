@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import io
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from silent_loom.core.base.errors import LoomError, SettingError
+from silent_loom.core.delivery.models.gltf import glb
+from silent_loom.core.form.model import plate
 from silent_loom.core.report.finding import Cure, Finding
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.beginnings import woven_from
@@ -16,6 +19,8 @@ from silent_loom.store.states import Conflict
 from silent_loom.store.store import Store
 from silent_loom.work.changes.cures import cured
 from silent_loom.work.changes.making import make, make_all, read_changes
+from silent_loom.work.models.put_under import put_under
+from tests.core.form.test_bake import sphere
 
 
 @pytest.fixture
@@ -125,3 +130,23 @@ def test_a_cure_changes_the_row_that_is_there_or_puts_one_below_the_photo(weave:
     assert steps.index("light") == steps.index("straighten") + 1
     with pytest.raises(LoomError, match="nothing to mend"):
         cured(weave, [light], "noise")
+
+
+def test_a_model_is_put_under_a_material_and_changed_for_a_newer_one(store: Store, evaluator: Evaluator) -> None:
+    state = store.create("Gravel", woven_from("gravel"), "Begun")
+    first = put_under(store, evaluator, state.id, io.BytesIO(glb(plate(), {})), "cap.glb")
+    assert first.label == "Model: cap.glb"
+    assert [r.step for r in first.weave.rows()].count("lay_on") == 1
+    plan = evaluator.plan(first.weave)
+    assert plan.error() is None
+    assert plan.geometry.on is not None
+    second = put_under(store, evaluator, state.id, io.BytesIO(glb(sphere(4), {})), "ball.glb")
+    assert [r.step for r in second.weave.rows()].count("lay_on") == 1, "in the row that there is"
+    assert second.label.startswith("Model: ball.glb (it has")
+    assert len(second.weave.sources) == 2, "the first one can be had again"
+    with pytest.raises(LoomError, match="no model"):
+        put_under(store, evaluator, state.id, io.BytesIO(b"nothing"), "cap.png")
+    assert store.get(state.id).head == second.head
+    height = next(r.id for r in second.weave.rows() if r.step == "normal")
+    with pytest.raises(LoomError, match="lays nothing on a model"):
+        put_under(store, evaluator, state.id, io.BytesIO(glb(plate(), {})), "cap.glb", height)

@@ -14,7 +14,7 @@ from silent_loom.core.base.images import Image
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.delivery.beyond import check_limits, measured
 from silent_loom.core.delivery.fitting import Fit, fit
-from silent_loom.core.delivery.package.beside import write_beside
+from silent_loom.core.delivery.package.beside import Worn, write_beside
 from silent_loom.core.delivery.package.facts import facts_of
 from silent_loom.core.delivery.placing import MANIFEST, check_folder, check_targets, gathered
 from silent_loom.core.delivery.profile import FileSpec, Profile, file_names
@@ -46,6 +46,8 @@ class Order:
         Maps that the artist leaves out, which is told as well.
     anyway : bool
         Deliver even what goes beyond the limits of its receiver; it is then a warning.
+    worn : Worn, optional
+        The model that the maps lie on, which open materials then show them on.
     """
 
     how: Fit | None = None
@@ -56,6 +58,7 @@ class Order:
     present: tuple[str, ...] = ()
     left: tuple[str, ...] = ()
     anyway: bool = True
+    worn: Worn | None = None
 
 
 _PLAIN = Order()
@@ -166,7 +169,8 @@ def deliver_as_made(
         )
         if not order.anyway:
             _check_limits(profile, names, making.entries, threads_made, how)
-        write_beside(hidden, profile, name, manifest, making.samples, making.small if order.package else None)
+        small = making.small if order.package else None
+        write_beside(hidden, profile, name, manifest, making.samples, small, order.worn)
         check_targets(folder, [f["file"] for f in manifest["files"]], replaceable)
         (hidden / MANIFEST).write_text(json.dumps(manifest, indent=2, ensure_ascii=False) + "\n", "utf-8")
         task.checkpoint()

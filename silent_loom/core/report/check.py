@@ -27,7 +27,8 @@ class Checked:
     meaning : ThreadSpec
         What the map is.
     sheet : mapping
-        Figures of the sheet: see `ways.measuring.measure`.
+        Figures of the sheet: see `ways.measuring.measure`; and ``on_model`` where the map lies in the UVs of a model, and so
+        repeats nowhere.
     """
 
     image: Image

@@ -18,10 +18,12 @@ from silent_loom.core.delivery.beyond import check_limits, measured, packing_tha
 from silent_loom.core.delivery.completing import completed
 from silent_loom.core.delivery.files import Order, deliver_as_made
 from silent_loom.core.delivery.fitting import Fit, fit
+from silent_loom.core.delivery.package.beside import Worn
 from silent_loom.core.delivery.packing import needed
 from silent_loom.core.delivery.profile import Profile
 from silent_loom.core.ways.squared import squared
 from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.answers.plan import Plan
 from silent_loom.core.weave.rows.model import Weave
 
 SPARE = 64 << 20
@@ -115,7 +117,7 @@ def bake(
     with hold():
         make = squared(whole, names, wanted, plan.geometry.size_mm, task.part(0, 0))
 
-    more: dict[str, Any] = {"weave": weave.model_dump(mode="json"), **asdict(order.how)}
+    more: dict[str, Any] = {"weave": weave.model_dump(mode="json"), **asdict(order.how), **_on_model(plan, weave)}
     alone = order.how.supersample == 1 and not order.how.lit  # no map is made from another one that is asked for as well
     with evaluator.holding(weave, names, how.ask * order.how.supersample) as kept:
 
@@ -135,11 +137,36 @@ def bake(
             meanings=plan.threads,
             about=lambda: {**more, **about()},
             order=Order(
-                how, True, order.version, order.skip_constant, order.two_sided, tuple(plan.threads), order.leave, order.anyway
+                how,
+                True,
+                order.version,
+                order.skip_constant,
+                order.two_sided,
+                tuple(plan.threads),
+                order.leave,
+                order.anyway,
+                worn_by(evaluator, plan),
             ),
             force=force,
             task=task,
         )
+
+
+def worn_by(evaluator: Evaluator, plan: Plan) -> Worn | None:
+    """The model that the maps of a weave lie on, if any."""
+    on = plan.geometry.on
+    return None if on is None else Worn(evaluator.sources.model(on.model), on.uv)
+
+
+def _on_model(plan: Plan, weave: Weave) -> dict[str, Any]:
+    """What a manifest says of the model that the maps lie on."""
+    on = plan.geometry.on
+    if on is None:
+        return {}
+    file = weave.sources[on.model].name if on.model in weave.sources else ""
+    told = {"file": file, "sha256": on.model, "uv": on.uv, "by": on.laying.by}
+    repeats = [round(plan.geometry.size_mm[k] / on.laying.scale / on.sheet_mm[k], 4) for k in (0, 1)]
+    return {"on_model": {**told, "repeats": repeats}}
 
 
 def _asked_for(evaluator: Evaluator, weave: Weave, wanted: Profile, order: BakeOrder) -> tuple[Weave, Profile]:

@@ -18,6 +18,7 @@ from silent_loom.core.report.suggest import PROVED
 from silent_loom.core.steps.photo.light import evenness
 from silent_loom.core.steps.tiling.seamless import SEAMLESS, SeamlessSettings, joins
 from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.answers.plan import flat_part
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.rows.model import Weave
 
@@ -74,8 +75,9 @@ def measure(evaluator: Evaluator, weave: Weave, size: int, task: Task = IDLE, be
     """Seam and evenness figures of a weave, before and after its steps mend them, and the local contrast that they kept.
 
     Before is the straightened sheet merely laid side by side, and can be left out; after is the finished base colour, its joins
-    known.
+    known. Where the sheet is laid on a model, it is measured as it was before that.
     """
+    weave = flat_part(evaluator.plan(weave), weave)
     finished = evaluator.ask(weave, "base", size, task)
     figures = _before(evaluator, weave, min(size, 1024), task) if before else {}  # an unmended border shows at any size
     known, laid = seam_lines(evaluator, weave, finished, size, task)

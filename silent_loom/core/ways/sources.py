@@ -8,8 +8,11 @@ from collections import OrderedDict
 from collections.abc import Callable
 from pathlib import Path
 
+from silent_loom.core.base.bounded_memory import Memory
 from silent_loom.core.base.errors import WeaveError
 from silent_loom.core.files import Limits, Picture, read
+from silent_loom.core.form.model import Model
+from silent_loom.core.form.reading.table import read_model
 from silent_loom.core.weave.rows.model import SourceRef
 from silent_loom.core.weave.step import SourceInfo, info_of
 
@@ -18,6 +21,10 @@ def digest_of(path: Path) -> str:
     """SHA-256 of a file, in hexadecimal."""
     with path.open("rb") as stream:
         return hashlib.file_digest(stream, "sha256").hexdigest()
+
+
+MODELS = 3
+"""Models that are kept in memory."""
 
 
 class FileSources:
@@ -36,6 +43,7 @@ class FileSources:
     ) -> None:
         self._find, self._keep, self._limits = find, keep_bytes, limits
         self._pictures: OrderedDict[str, Picture] = OrderedDict()
+        self._models: Memory[str, Model] = Memory(MODELS)
         self._infos: dict[str, SourceInfo] = {}
         self._reading: dict[str, threading.Lock] = {}
         self._lock = threading.Lock()
@@ -83,6 +91,26 @@ class FileSources:
         """Size, focal length and alpha; decodes only the first time."""
         found = self._infos.get(digest)
         return found if found is not None else info_of(self.picture(digest))
+
+    def model(self, digest: str) -> Model:
+        """A model behind a weave.
+
+        Raises
+        ------
+        WeaveError
+            There is no such source.
+        FileError
+            It cannot be read.
+        """
+
+        def work() -> Model:
+            try:
+                path, name, _ = self._find(digest)
+            except KeyError:
+                raise WeaveError("the model behind this material is missing", digest[:12], "Choose it again.") from None
+            return read_model(path, name)
+
+        return self._models.answer(digest, work)
 
 
 def reference(path: Path, picture: Picture) -> SourceRef:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
-from typing import Any, ClassVar, Generic, Protocol, TypeVar
+from typing import TYPE_CHECKING, Any, ClassVar, Generic, Literal, Protocol, TypeVar
 
 import numpy as np
 
@@ -13,8 +13,12 @@ from silent_loom.core.base.images import Image
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.files import Picture
 from silent_loom.core.weave.decision import NONE, Decision
+from silent_loom.core.weave.on_model import OnModel
 from silent_loom.core.weave.settings import Settings
 from silent_loom.core.weave.threads import ThreadSpec, spec
+
+if TYPE_CHECKING:
+    from silent_loom.core.form.model import Model
 
 DECISION_SIZE = 1024
 """Texels along the longer side at which steps decide, unless an evaluator is told otherwise."""
@@ -52,6 +56,7 @@ ABLE = {
     "where": "makes a mask, whose name is its setting 'name', that knows the surface",
     "shown": "makes a mask, its setting 'name', that is shown over the picture while the row is chosen",
     "sheet": "makes a sheet of its own, whose size is its settings 'width_mm' and 'height_mm'",
+    "lay on": "lays the sheet on a model, by its settings 'model' and 'uv'",
 }
 """What steps may say that they can do (`Step.can`)."""
 
@@ -69,6 +74,9 @@ class Geometry:
         Texels of the source that is still whole here (a photo), which no larger size improves.
     focal_px, focal_error : float
         Focal length of that source in its native texels and its relative uncertainty; 0 when unknown.
+    on : OnModel, optional
+        The model that everything lies on from here down, in the square of its UVs; None on a sheet. This is the one place where
+        it is said.
     """
 
     size_mm: tuple[float, float] = (1000.0, 1000.0)
@@ -76,6 +84,7 @@ class Geometry:
     native: tuple[int, int] | None = None
     focal_px: float = 0.0
     focal_error: float = 0.0
+    on: OnModel | None = None
 
     def texels(self, texel_mm: float) -> tuple[int, int]:
         """Width and height in texels at a pitch."""
@@ -103,6 +112,8 @@ class Sources(Protocol):
     def picture(self, digest: str) -> Picture: ...
 
     def info(self, digest: str) -> SourceInfo: ...
+
+    def model(self, digest: str) -> Model: ...
 
 
 @dataclass(frozen=True)
@@ -171,6 +182,11 @@ class Step(ABC, Generic[S]):
     def upgrade(self, settings: dict[str, Any], from_version: int) -> dict[str, Any]:
         """Stored settings of an older version in the present form; 0 is whatever was stored before versions were noted."""
         return settings
+
+    def works_on(self, s: S) -> Literal["both", "sheet", "model"]:
+        """Where it works. What works on a sheet only and reads no thread is laid on where it stands below a model: it is made on
+        a sheet of its own, and comes there as the material came."""
+        return "both"
 
     def reads(self, s: S) -> tuple[str, ...]:
         """Threads it reads, besides those that a geometric step carries."""
@@ -294,6 +310,18 @@ class Sheet:
         pixels = np.empty((self.height, self.width, len(meaning.neutral)), np.float32)
         pixels[:] = value
         return Image(pixels, meaning.kind, self.size_mm, self.after.wraps)
+
+    def on_sheet(self, sheet: Geometry) -> Sheet:
+        """Where everything lies on a model: a repeating sheet, as fine as this one is on the model."""
+        assert self.after.on is not None
+        wide, high = sheet.texels(self.after.on.finer(max(self.pitch)))
+        return Sheet(sheet, sheet, (float(wide), float(high)), self.sources, (), self.meanings)
+
+    def laid_of(self, sheet: Geometry, make: Callable[[Sheet], Mapping[str, Image]], task: Task) -> dict[str, Image]:
+        """Images of a repeating sheet, made as fine as they are needed, and laid on the model that everything lies on."""
+        assert self.after.on is not None
+        images = make(self.on_sheet(sheet))
+        return self.after.on.laid(images, self.sources, (self.width, self.height), task)
 
     @property
     def width(self) -> int:

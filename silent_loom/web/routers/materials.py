@@ -21,6 +21,7 @@ from silent_loom.web.common import Stored, Works, templates
 from silent_loom.work.changes.cures import cured
 from silent_loom.work.changes.making import AnyChange, make
 from silent_loom.work.changes.of_rows import OtherPhoto
+from silent_loom.work.models.put_under import put_under
 from silent_loom.work.naming import name_of
 from silent_loom.work.workbench import Workbench
 
@@ -97,6 +98,22 @@ def other_photo(
     """Put another photo through the same weave."""
     digest, _ = store.add_source(photo.file, PurePath(photo.filename or "pasted.png").name)
     return change(ident, OtherPhoto(base=base, step_id=step_id, digest=digest), works, store)
+
+
+class _Under(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+    model: str = Field(max_length=40, description="A model of the library.")
+    base: int = 0
+    step_id: str = Field("", description="The row that lays the material on; the one there is, or a new one, if empty.")
+
+
+@router.post("/api/materials/{ident}/model")
+def under(ident: str, body: _Under, works: Works, store: Stored) -> dict[str, Any]:
+    """Put a model under a material: from that row on its maps are made in the model's UV set."""
+    path, name = works.models.file(body.model)
+    with path.open("rb") as stream:
+        return shown(works, put_under(store, works.evaluator, ident, stream, name, body.step_id, body.base))
 
 
 @router.post("/api/materials/{ident}/again", status_code=201)

@@ -15,9 +15,11 @@ from silent_loom.core.base.errors import LoomError
 from silent_loom.core.delivery.models.gltf import glb
 from silent_loom.core.form.bake.targets import TARGETS
 from silent_loom.core.form.lay.places import KINDS
+from silent_loom.core.form.model import with_first
+from silent_loom.core.form.packed import shown as packed_mesh
 from silent_loom.demo.models import MODELS
 from silent_loom.store.models import ModelFacts
-from silent_loom.web.common import Works, templates
+from silent_loom.web.common import Stored, Works, templates
 from silent_loom.work.models.model_jobs import BAKE, LAY, UNWRAP, BakeAsk, LayAsk, UnwrapAsk
 
 router = APIRouter()
@@ -25,6 +27,10 @@ router = APIRouter()
 
 def _model(facts: ModelFacts) -> dict[str, Any]:
     return {k: v for k, v in asdict(facts).items() if k != "created_at"}
+
+
+def _told(own_uv: bool, unit_mm: float) -> dict[str, str]:
+    return {"x-own-uv": str(int(own_uv)), "x-unit-mm": f"{unit_mm:.9g}"}
 
 
 @router.get("/models")
@@ -59,7 +65,23 @@ def add_demo(works: Works) -> dict[str, Any]:
 def mesh(ident: str, works: Works) -> Response:
     """Its triangles: see `Mesh.packed`; whether it brought its own UV in ``x-own-uv``."""
     found = works.models.mesh(ident)
-    return Response(found.packed(), media_type="application/octet-stream", headers={"x-own-uv": str(int(found.own_uv))})
+    return Response(found.packed(), media_type="application/octet-stream", headers=_told(found.own_uv, 1.0))
+
+
+@router.get("/api/models/of/{digest}")
+def parts_of(digest: str, store: Stored) -> dict[str, Any]:
+    """What a model behind a material holds, by the hash of its file."""
+    model = store.sources.model(digest)
+    slots = [s.name for s in model.slots]
+    return {"triangles": len(model), "uv_sets": list(model.uvs), "meshes": list(model.meshes), "materials": slots}
+
+
+@router.get("/api/models/of/{digest}/mesh")
+def mesh_of(digest: str, store: Stored, uv: str = Query("", max_length=200)) -> Response:
+    """The triangles of a model behind a material, with one of its UV sets: see `Mesh.packed`."""
+    model = with_first(store.sources.model(digest), uv)
+    found = packed_mesh(model)
+    return Response(found.packed(), media_type="application/octet-stream", headers=_told(found.own_uv, model.unit_mm))
 
 
 @router.delete("/api/models/{ident}", status_code=204)

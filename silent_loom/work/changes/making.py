@@ -19,6 +19,7 @@ from silent_loom.work.changes.of_rows import (
     Mix,
     Move,
     Note,
+    OtherModel,
     OtherPhoto,
     Paste,
     Remove,
@@ -37,6 +38,7 @@ AnyChange = Annotated[
     | Note
     | Paste
     | OtherPhoto
+    | OtherModel
     | Group
     | Dissolve
     | Fold

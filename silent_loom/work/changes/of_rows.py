@@ -8,7 +8,8 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from silent_loom.core.base.errors import SettingError
+from silent_loom.core.base.errors import LoomError, SettingError
+from silent_loom.core.form.uv.moved import moved
 from silent_loom.core.report.whole_repeats import follow_grid
 from silent_loom.core.weave import registry
 from silent_loom.core.weave.answers.placing import fitting_place
@@ -172,6 +173,38 @@ class OtherPhoto(RowChange):
             raise SettingError("this photo is not stored", "photo", "Choose the file again.")
         after = seen.weave.model_copy(update={"sources": {**seen.weave.sources, **seen.sources}})
         return after.with_settings(self.row(seen), {"source": self.digest}), f"Photo: {seen.sources[self.digest].name}"
+
+    def digests(self) -> Collection[str]:
+        return (self.digest,) if self.digest else ()
+
+
+class OtherModel(RowChange):
+    """Lay the material on a model, or on a newer one in its place."""
+
+    kind: Literal["model"] = "model"
+    digest: str = Field("", description="SHA-256 of the stored file.")
+
+    def made(self, seen: Seen) -> Changed:
+        if self.digest not in seen.sources:
+            raise SettingError("this model is not stored", "model", "Choose the file again.")
+        row = self.row(seen)
+        entry = seen.weave.at(row)
+        if not isinstance(entry, StepEntry) or not registry.can(entry.step, "lay on"):
+            raise SettingError("this row lays nothing on a model", seen.title(row), "Choose one that does.")
+        after = seen.weave.model_copy(update={"sources": {**seen.weave.sources, **seen.sources}})
+        words = f"Model: {seen.sources[self.digest].name}"
+        before = entry.settings.get("model", "")
+        if before and before != self.digest:
+            words += f" ({self._moved(seen, before, entry.settings.get('uv', ''))})"
+        return after.with_settings(row, {"model": self.digest}), words
+
+    def _moved(self, seen: Seen, before: str, uv: str) -> str:
+        """What has moved against the model that was there, in words."""
+        sources = seen.evaluator.sources
+        try:
+            return moved(sources.model(before), sources.model(self.digest), uv).words()
+        except LoomError as error:
+            return error.what
 
     def digests(self) -> Collection[str]:
         return (self.digest,) if self.digest else ()

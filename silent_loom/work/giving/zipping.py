@@ -17,10 +17,11 @@ from silent_loom.core.base.parallel import Lane, Task
 from silent_loom.core.delivery.files import Order, deliver
 from silent_loom.core.delivery.fitting import fit
 from silent_loom.core.delivery.names import file_name
+from silent_loom.core.delivery.package.beside import Worn
 from silent_loom.core.delivery.profile import Profile
 from silent_loom.core.delivery.reduce import reduced
 from silent_loom.core.files.place import place
-from silent_loom.core.ways.bake import BakeOrder, bake, check_disk, disk_for
+from silent_loom.core.ways.bake import BakeOrder, bake, check_disk, disk_for, worn_by
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.threads import ThreadSpec
 from silent_loom.store.states import State
@@ -58,8 +59,9 @@ def zipped(
     folder = Path(tempfile.mkdtemp(prefix=".part-", dir=deliveries))
     try:
         title = file_name(state.name)
+        worn = worn_by(evaluator, evaluator.plan(state.weave))
         if made is not None:
-            manifest = _from_made(made, wanted, folder / "set", title, order, state, task.part(0, 0.95))
+            manifest = _from_made(made, wanted, folder / "set", title, order, state, task.part(0, 0.95), worn)
         else:
             manifest = bake(
                 evaluator,
@@ -95,6 +97,7 @@ def _from_made(
     order: BakeOrder,
     state: State,
     task: Task,
+    worn: Worn | None,
 ) -> dict[str, Any]:
     """A set out of maps that were baked before, each reduced by its own filter."""
     maps, meanings, file = made
@@ -105,7 +108,7 @@ def _from_made(
     if order.size < longer:
         w, h = (max(1, round(n * order.size / longer)) for n in (first.width, first.height))
         maps = reduced(maps, w, h, task=task.part(0, 0.3))
-    how = Order(None, True, order.version, order.skip_constant, order.two_sided, tuple(maps), order.leave)
+    how = Order(None, True, order.version, order.skip_constant, order.two_sided, tuple(maps), order.leave, worn=worn)
     maps, wanted = order.kept(maps), wanted.without(order.leave)
     more = {**about(state), "weave": state.weave.model_dump(mode="json"), "made_from": file}
     return deliver(folder, title, maps, wanted, meanings=meanings, about=more, order=how, task=task.part(0.3, 1))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -11,6 +12,9 @@ from numpy.typing import NDArray
 
 from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.delivery.models.dressing import Dress, numbered
+from silent_loom.core.delivery.models.gltf import glb
+from silent_loom.core.delivery.models.usd import usda
 from silent_loom.core.delivery.open.gltf import glb_bytes, gltf_texts
 from silent_loom.core.delivery.open.materialx import document
 from silent_loom.core.delivery.open.surface import Surface, surface_of
@@ -19,9 +23,26 @@ from silent_loom.core.delivery.package.contact import contact_sheet
 from silent_loom.core.delivery.package.readme import readme
 from silent_loom.core.delivery.placing import sha256
 from silent_loom.core.delivery.profile import Profile
+from silent_loom.core.form.model import Model, with_first
 from silent_loom.core.moving.resample import at_most
 from silent_loom.core.screen.picture import lit
 from silent_loom.core.weave import threads
+
+
+@dataclass(frozen=True)
+class Worn:
+    """A model with maps on it.
+
+    Attributes
+    ----------
+    model : Model
+    uv : str
+        The UV set that the maps are made for, the first one where it is empty.
+    """
+
+    model: Model
+    uv: str = ""
+
 
 READ_ME, CONTACT = "read-me.txt", "contact-sheet.png"
 
@@ -33,12 +54,16 @@ def write_beside(
     manifest: dict[str, Any],
     samples: Mapping[str, Floats],
     maps: Mapping[str, Image] | None,
+    worn: Worn | None = None,
 ) -> None:
-    """Write the open materials that the profile asks for and, where there are ``maps``, what a package needs; list it all."""
+    """Write the open materials that the profile asks for and, where there are ``maps``, what a package needs; list it all.
+
+    Where the maps lie on a model, glTF and USD hold that model, its materials called as the files are.
+    """
     surface = surface_of(manifest)
     counts = {e["file"]: len(e["channels"]) for e in manifest["files"]}
     for model in profile.models:
-        for file, body in _model(model, surface, name, counts, hidden).items():
+        for file, body in _model(model, surface, name, counts, hidden, worn).items():
             _put(hidden, manifest, file, model, body)
     if maps is None:
         return
@@ -48,8 +73,8 @@ def write_beside(
         f"{manifest['size'][0]} by {manifest['size'][1]} texels, {w:g} by {h:g} mm, for: {profile.title}",
         f"normals green {profile.green}; heights span {manifest['depth_mm']:g} mm",
     ]
-    shown = [(e, samples[e["file"]]) for e in manifest["files"] if e["file"] in samples]
-    _put(hidden, manifest, CONTACT, "png", contact_sheet(str(manifest.get("material") or name), facts, seen, shown))
+    drawn = [(e, samples[e["file"]]) for e in manifest["files"] if e["file"] in samples]
+    _put(hidden, manifest, CONTACT, "png", contact_sheet(str(manifest.get("material") or name), facts, seen, drawn))
     _put(hidden, manifest, READ_ME, "text", readme(manifest).encode())
 
 
@@ -63,7 +88,12 @@ def _under_light(maps: Mapping[str, Image]) -> NDArray[np.uint8]:
     return lit(small, 512, max(1, round(512 * h / w)))
 
 
-def _model(model: str, surface: Surface, name: str, counts: Mapping[str, int], hidden: Path) -> Mapping[str, bytes]:
+def _model(
+    model: str, surface: Surface, name: str, counts: Mapping[str, int], hidden: Path, worn: Worn | None = None
+) -> Mapping[str, bytes]:
+    if worn is not None and model != "mtlx":  # that one holds no shape
+        return _worn(model, surface, name, hidden, worn)
+
     def read(file: str) -> bytes:
         return (hidden / file).read_bytes()
 
@@ -78,6 +108,19 @@ def _model(model: str, surface: Surface, name: str, counts: Mapping[str, int], h
     if model == "usdz":
         return {f"{name}.usdz": usdz_bytes(usda_text(surface), name, files_of(surface), read)}
     raise LoomError(f"there is no open material called '{model}'", "models", "There are glb, gltf, mtlx, usda and usdz.")
+
+
+def _worn(kind: str, surface: Surface, name: str, hidden: Path, worn: Worn) -> Mapping[str, bytes]:
+    """An open material of maps that lie on a model."""
+    model = with_first(worn.model, worn.uv)
+    called = numbered([name] * len(model.slots))
+    dresses = {k: Dress(title, surface, hidden) for k, title in enumerate(called)}
+    if kind in ("glb", "gltf"):
+        return {} if (hidden / f"{name}.glb").exists() else {f"{name}.glb": glb(model, dresses)}
+    if kind == "usda":
+        return {f"{name}.usda": usda(model, dresses, name).encode()}
+    layer = usda(model, dresses, name)
+    return {f"{name}.usdz": usdz_bytes(layer, name, files_of(surface), lambda file: (hidden / file).read_bytes())}
 
 
 def _put(hidden: Path, manifest: dict[str, Any], file: str, kind: str, body: bytes) -> None:

@@ -137,8 +137,8 @@ def quiet(task: Task) -> Task:
 
     >>> told = []
     >>> quiet(Task(progress=lambda part, words: told.append(part))).report(0.5)
-    >>> told[-1]
-    0.0
+    >>> told
+    []
     """
     return task.part(0.0, 0.0)
 

@@ -19,6 +19,8 @@ READERS: dict[str, Callable[[Path, str], Model]] = {
     ".ply": read_ply,
     ".stl": read_stl,
 }
+FORMATS = frozenset(ending.removeprefix(".") for ending in READERS)
+"""Formats of models, as a weave names those of its files."""
 HEADS = {b"glTF": ".glb", b"ply\n": ".ply", b"ply\r": ".ply"}
 """How files begin that came under a name without an ending."""
 UNITS = {"mm": 1.0, "cm": 10.0, "m": 1000.0, "in": 25.4, "ft": 304.8}

@@ -22,7 +22,7 @@ def found(what: Checked) -> list[str]:
     >>> found(Checked(image, spec("roughness")))
     ['not seamless']
     """
-    return [] if what.image.wraps else ["not seamless"]
+    return [] if what.image.wraps or what.sheet.get("on_model") else ["not seamless"]
 
 
 def mend(what: Checked) -> Mend:

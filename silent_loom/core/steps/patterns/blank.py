@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Literal
 
 import numpy as np
 
@@ -40,6 +41,9 @@ class Blank(MapStep[BlankSettings]):
 
     def writes(self, s: BlankSettings) -> tuple[str, ...]:
         return ("base",)
+
+    def works_on(self, s: BlankSettings) -> Literal["both", "sheet", "model"]:
+        return "sheet"
 
     def geometry(self, s: BlankSettings, before: Geometry, sources: Sources) -> Geometry:
         try:

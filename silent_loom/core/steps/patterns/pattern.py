@@ -5,7 +5,7 @@ from __future__ import annotations
 from abc import abstractmethod
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any, ClassVar, TypeVar
+from typing import Any, ClassVar, Literal, TypeVar
 
 import cv2
 import numpy as np
@@ -106,6 +106,9 @@ class Pattern(MapStep[S]):
     @abstractmethod
     def draw(self, s: S, ground: Ground, decision: Decision, task: Task) -> Drawn:
         """The pattern on a ground."""
+
+    def works_on(self, s: S) -> Literal["both", "sheet", "model"]:
+        return "sheet"
 
     def breadth(self, s: S) -> float:
         """Millimetres from the border of an element that are shown as white."""

@@ -72,6 +72,9 @@ class MapSet(MapStep[MapSetSettings]):
         found = {m.thread: m.meaning() for m in s.maps}
         return tuple(m.over(s.depth_mm) if m.unit else m for m in found.values())
 
+    def works_on(self, s: MapSetSettings) -> Literal["both", "sheet", "model"]:
+        return "sheet"
+
     def geometry(self, s: MapSetSettings, before: Geometry, sources: Sources) -> Geometry:
         if not s.maps:
             raise WeaveError("no files are chosen", self.title, "Open a folder, a zip or several files.")

@@ -15,7 +15,7 @@ from silent_loom.core.weave import threads
 from silent_loom.core.weave.answers.mixing import mix
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
-from silent_loom.core.weave.step import MapStep, Sheet
+from silent_loom.core.weave.step import Geometry, MapStep, Sheet
 
 
 class OverSettings(Settings):
@@ -147,6 +147,8 @@ class Over(MapStep[OverSettings]):
         size = (high, s.width_mm) if turns % 2 else (s.width_mm, high)
         across, down = (max(1, round(sheet.after.size_mm[k] / size[k])) for k in (0, 1))
         one = Image(np.ascontiguousarray(pixels, np.float32), image.kind, size, True)
+        if sheet.after.on is not None:  # nothing has to meet itself there: it keeps its size
+            return sheet.laid_of(Geometry(size, True), lambda own: {"": resize(one, own.width, own.height, task)}, task)[""]
         small = resize(one, max(1, round(sheet.width / across)), max(1, round(sheet.height / down)), task)
         whole = np.tile(small.pixels, (down, across, 1))
         tiled = Image(np.ascontiguousarray(whole), image.kind, sheet.size_mm, sheet.after.wraps)

@@ -50,6 +50,9 @@ class Photo(MapStep[PhotoSettings]):
     def writes(self, s: PhotoSettings) -> tuple[str, ...]:
         return ("base", "opacity") if s.alpha == "keep" else ("base",)
 
+    def works_on(self, s: PhotoSettings) -> Literal["both", "sheet", "model"]:
+        return "sheet"
+
     def geometry(self, s: PhotoSettings, before: Geometry, sources: Sources) -> Geometry:
         if not s.source:
             raise WeaveError("no photo is chosen", self.title, "Drop one on the table, or pick one.")

@@ -103,6 +103,9 @@ class Straighten(CarryStep[StraightenSettings]):
             return f"turned {s.turn_deg:.4g}°"
         return "4 corners" if s.corners else "whole photo" if s.crop == "free" else "centre square"
 
+    def works_on(self, s: StraightenSettings) -> Literal["both", "sheet", "model"]:
+        return "sheet"
+
     def geometry(self, s: StraightenSettings, before: Geometry, sources: Sources) -> Geometry:
         width, height = self._full(s, before)
         if s.crop == "square":

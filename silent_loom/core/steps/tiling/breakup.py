@@ -132,6 +132,9 @@ class BreakUp(CarryStep[BreakUpSettings]):
     def words(self, s: BreakUpSettings) -> str:
         return f"{s.repeat_x} × {s.repeat_y}, {s.cells}"
 
+    def works_on(self, s: BreakUpSettings) -> Literal["both", "sheet", "model"]:
+        return "sheet"
+
     def geometry(self, s: BreakUpSettings, before: Geometry, sources: Sources) -> Geometry:
         if not before.wraps:
             raise WeaveError("it needs a sheet whose edges meet", self.title, "Put Seamless above it.")

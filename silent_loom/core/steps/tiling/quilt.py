@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from functools import partial
-from typing import Any
+from typing import Any, Literal
 
 import cv2
 import numpy as np
@@ -84,6 +84,9 @@ class Quilt(CarryStep[QuiltSettings]):
 
     def words(self, s: QuiltSettings) -> str:
         return f"{s.times_x:.3g} × {s.times_y:.3g} times"
+
+    def works_on(self, s: QuiltSettings) -> Literal["both", "sheet", "model"]:
+        return "sheet"
 
     def geometry(self, s: QuiltSettings, before: Geometry, sources: Sources) -> Geometry:
         return Geometry((before.size_mm[0] * s.times_x, before.size_mm[1] * s.times_y), True)

@@ -166,6 +166,9 @@ class Seamless(CarryStep[SeamlessSettings]):
             return f"motif, {s.grid_x} × {s.grid_y}" if s.grid else "motif, no grid yet"
         return f"{s.method}, overlap {round(100 * s.overlap_x)} %"
 
+    def works_on(self, s: SeamlessSettings) -> Literal["both", "sheet", "model"]:
+        return "sheet"
+
     def geometry(self, s: SeamlessSettings, before: Geometry, sources: Sources) -> Geometry:
         w, h = before.size_mm
         if max(w, h) > NARROW * min(w, h):

@@ -234,6 +234,9 @@ class Where(MapStep[WhereSettings]):
         other = "" if s.with_ == "none" else f" {'one alone' if s.how == 'either' else s.how} {s.with_.replace('_', ' ')}"
         return f"{s.name.replace('_', ' ')}: {'not ' if s.inverted else ''}{s.by}{other}"
 
+    def works_on(self, s: WhereSettings) -> Literal["both", "sheet", "model"]:
+        return "sheet" if s.by == "noise" else "both"
+
     def reads(self, s: WhereSettings) -> tuple[str, ...]:
         own = {"elements": s.ids, "border": s.border, "thread": s.thread}.get(s.by, s.reads_from if s.by in _RELIEF else "")
         return tuple(dict.fromkeys(n for n in (own, s.with_ if s.with_ != "none" else "") if n))

@@ -52,6 +52,8 @@ def drifts(plan: Plan) -> list[Drift]:
         partly = {t for t in row.writes if row.mixes(t) or t in row.reads}
         for name in row.writes:
             before = read.get(name, {}) if name in partly else {}
+            if not row.ends_group:  # what lays a height and a normal over both at once leaves them in step
+                before = {t: i if t in row.writes else at for t, at in before.items()}
             read[name] = {**dict.fromkeys(reliefs, i), **before} if name in threads.THREADS else before
             changed.setdefault(name, []).append(i)
     found = []

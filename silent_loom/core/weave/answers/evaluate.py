@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import time
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 from silent_loom.core.base.errors import NotMade, WeaveError
 from silent_loom.core.base.images import Image
@@ -202,7 +202,7 @@ class Evaluator:
         inputs = {t: self.value_at(plan, place, task) for t, place in on.items()}
         task.checkpoint()
         started = time.perf_counter()
-        decision = row.step.decide(row.settings, inputs, row.before, task)
+        decision = row.step.decide(row.settings, inputs, row.laid or row.before, task)
         self._spent(f"{row.entry.id}:decide", started)
         self.decisions.put(key, decision)
         return decision
@@ -294,7 +294,13 @@ class Evaluator:
         step, (_, thread, texels), i = row.step, place, self.inputs(plan, place).row
         assert isinstance(step, MapStep)
         started = time.perf_counter()
-        written = drawn(self.cache, row, texels, lambda: step.run(row.settings, read, decision, sheet, task))
+
+        def made() -> Mapping[str, Image]:
+            if row.laid is None:
+                return step.run(row.settings, read, decision, sheet, task)
+            return sheet.laid_of(row.laid, lambda own: step.run(row.settings, read, decision, own, task), task)
+
+        written = drawn(self.cache, row, texels, made)
         wanted: Image | None = None
         for name, image in written.items():
             at = (i + 1, name, texels)

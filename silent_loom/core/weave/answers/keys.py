@@ -44,6 +44,8 @@ def _made(plan: Plan, place: Place, inputs: InputsOf) -> str:
     made_of, (_, thread, texels) = inputs(plan, place), place
     row = plan.rows[made_of.row]
     parts: list[Any] = [row.step.name, row.step.version, row.settings_key, thread, texels, row.after.size_mm]
+    if row.after.on is not None:
+        parts.append(repr(row.after.on))
     if row.step.geometric or row.ends_group:
         parts += [plan.keys[p] for p in made_of.reads.values()]
     else:

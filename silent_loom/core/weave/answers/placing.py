@@ -28,7 +28,8 @@ def fitting_place(plan: Plan, weave: Weave, new: StepEntry, to: int, into: str) 
     Notes
     -----
     Below the asked place nothing changes. Above it, the first row that reads a relief for a map of the material (its normal,
-    its occlusion …) is where a row that changes this relief has to be, or the map would no longer agree with it. A pattern in
+    its occlusion …) is where a row that changes this relief has to be, or the map would no longer agree with it. Where the
+    material lies on a model, what works on a sheet goes above the row that lays it on, and nothing else does. A pattern in
     a weave that has a height already makes a thread of its own, unless it is told to make the height.
 
     >>> from silent_loom.core.weave.answers.plan import planned
@@ -41,9 +42,15 @@ def fitting_place(plan: Plan, weave: Weave, new: StepEntry, to: int, into: str) 
     new = _beside_the_height(plan, above, new)
     step = registry.step(new.step)
     settings = registry.settings_of(new.step, new.settings)
+    reads, writes = step.reads(settings), step.writes(settings)
+    onto = next((i for i in above if registry.can(plan.rows[i].entry.step, "lay on") and plan.rows[i].after.on), None)
+    if onto is not None and step.works_on(settings) == "sheet" and (reads or step.geometric):
+        at, group = beside(weave, new.id, plan.rows[onto].entry.id)
+        return new, at, group, f"above {plan.rows[onto].step.title}, as it works on a sheet"
     if step.geometric:
         return new, to, into, ""
-    reads, writes = step.reads(settings), step.writes(settings)
+    if onto is not None:  # what is asked for on the model is not put back on the sheet
+        above = [i for i in above if i > onto]
     lowest = max((i for i in above if set(reads) & set(plan.rows[i].writes) and not plan.rows[i].step.geometric), default=-1)
     for i in above:
         row = plan.rows[i]

@@ -12,6 +12,7 @@ from silent_loom.core.base.parallel import Task
 from silent_loom.core.weave import registry, threads
 from silent_loom.core.weave.answers import masks
 from silent_loom.core.weave.decision import Decision
+from silent_loom.core.weave.rows import tree
 from silent_loom.core.weave.rows.model import StepEntry, Weave
 from silent_loom.core.weave.rows.resolve import GroupEnd, resolved
 from silent_loom.core.weave.settings import Settings
@@ -39,6 +40,8 @@ class Row:
     error: WeaveError | None = None
     settings_key: str = ""
     """The settings, in one canonical piece of text."""
+    laid: Geometry | None = None
+    """Where it makes a repeating sheet that is laid on the model: that sheet."""
     first: int = -1
     """Where it ends a group that is mixed as a whole: position of the group's first row."""
 
@@ -104,6 +107,23 @@ class Plan:
 
     def error(self) -> WeaveError | None:
         return next((r.error for r in self.rows if r.error), None)
+
+
+def flat_part(plan: Plan, weave: Weave) -> Weave:
+    """The rows of a weave that work on the flat sheet: those above the one that lays it on a model, all where none does.
+
+    Of a group that holds that row, none is left.
+
+    >>> from silent_loom.core.weave.rows.beginnings import woven_from
+    >>> weave = woven_from("gravel")
+    >>> flat_part(planned(weave, None), weave) == weave
+    True
+    """
+    onto = next((r.entry.id for r in plan.rows if r.before.on is None and r.after.on is not None), None)
+    if onto is None:
+        return weave
+    at = next(k for k, entry in enumerate(weave.steps) if onto in {e.id for e in tree.steps_of(entry)})
+    return weave.model_copy(update={"steps": weave.steps[:at]})
 
 
 class NoSettings(Settings):
@@ -188,11 +208,39 @@ def _ready(
         found = _agrees(step, made, present)
     if found is None:
         try:
-            after = step.geometry(settings, before, sources)
+            after = step.geometry(settings, _sheet_for(step, settings, before), sources)
         except WeaveError as wrong:
             found = wrong
+    laid = None
+    if found is None:
+        found = _place(step, settings, reads, before)
+    if found is None and before.on is not None and step.works_on(settings) == "sheet":
+        laid, after = after, before
+        if not laid.wraps:
+            found = WeaveError("what it makes does not repeat, so it cannot be laid on", step.title, "Move it further up.")
     key = settings.model_dump_json()
-    return Row(entry, step, settings, before, after, reads, writes, present, makers, made, found, key)
+    return Row(entry, step, settings, before, after, reads, writes, present, makers, made, found, key, laid)
+
+
+def _sheet_for(step: AnyStep, settings: Settings, before: Geometry) -> Geometry:
+    """The sheet that a row starts from: on a model, one as the material was on before it was laid on, where the row needs one."""
+    if before.on is None or step.works_on(settings) != "sheet":
+        return before
+    return Geometry(before.on.sheet_mm, True)
+
+
+def _place(step: AnyStep, settings: Settings, reads: tuple[str, ...], before: Geometry) -> WeaveError | None:
+    """What is wrong with where a row works, if anything: on the sheet, or on the model."""
+    works_on = step.works_on(settings)
+    if works_on == "model" and before.on is None:
+        return WeaveError(
+            "it works on a model, and here everything still lies on a sheet", step.title, "Move it below the row that lays it on."
+        )
+    if works_on == "sheet" and before.on is not None and (reads or step.geometric):
+        return WeaveError(
+            "it works on a sheet, and here everything lies on a model", step.title, "Move it above the row that lays it on."
+        )
+    return None
 
 
 def _fits(
@@ -280,7 +328,7 @@ def _ended(
     before = inside[0].present
     made = {t: present[t].wider(before[t]) if t in before else present[t] for t in writes}
     step = _GROUP
-    return Row(entry, step, _NO_SETTINGS, here, here, (), writes, present, makers, made, error, "", first)
+    return Row(entry, step, _NO_SETTINGS, here, here, (), writes, present, makers, made, error, "", None, first)
 
 
 class _GroupMix(_NotKnown):

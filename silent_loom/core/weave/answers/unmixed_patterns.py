@@ -20,6 +20,7 @@ def drawn(cache: Cache, row: Row, texels: Texels, draw: Callable[[], Mapping[str
     if row.reads or "pattern" not in row.step.can or not any(row.mixes(name) for name in row.writes):
         return draw()
     said = ["unmixed", row.step.name, row.step.version, row.settings_key, texels, row.after.size_mm, row.after.wraps]
+    said += [repr(row.after.on)] if row.after.on is not None else []
     key = hashlib.sha256(json.dumps(said, default=str).encode()).hexdigest()[:32]
     kept = {name: image for name in row.writes if (image := cache.get(f"{key}:{name}")) is not None}
     if len(kept) == len(row.writes):

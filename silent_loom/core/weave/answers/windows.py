@@ -117,7 +117,7 @@ class _Windows:
 
 def _halo(row: Row, inputs: Inputs, texels: Texels) -> int | None:
     """How far around a window a step has to look; None where it has to see the whole sheet."""
-    if row.step.geometric or inputs.coarser or inputs.texels != texels:
+    if row.step.geometric or row.laid is not None or inputs.coarser or inputs.texels != texels:
         return None
     return row.step.halo(row.settings, row.after, texels)
 

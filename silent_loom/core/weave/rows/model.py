@@ -148,9 +148,9 @@ class SourceRef(_Saved):
     """A file behind a weave."""
 
     name: str = Field(description="Name of the file as it came.")
-    format: str = Field(description="png, jpeg, targa, tiff, bmp, webp, openexr or hdr.")
-    width: int = Field(ge=1)
-    height: int = Field(ge=1)
+    format: str = Field(description="png, jpeg, targa, tiff, bmp, webp, openexr or hdr; of a model obj, gltf, glb, ply or stl.")
+    width: int = Field(ge=0, description="In texels; 0 of a model.")
+    height: int = Field(ge=0)
     bytes: int = Field(ge=0)
 
 

@@ -39,7 +39,8 @@ function facts() {
   $("name").title = `${material.name} (press to rename)`;
   document.title = `${material.name} · Silent Loom`;
   const texels = 2048 / (Math.max(...weave.size_mm) / 10);
-  $("facts").textContent = `${cm(weave.size_mm[0])} × ${cm(weave.size_mm[1])} a repeat`;
+  const wide = `${cm(weave.size_mm[0])} × ${cm(weave.size_mm[1])}`;
+  $("facts").textContent = weave.on ? `on ${weave.on.name}, UVs ${wide}` : `${wide} a repeat`;
   $("facts").title = `${texels >= 100 ? Math.round(texels) : texels.toPrecision(3)} texels a centimetre at 2048`;
   $("report").hidden = !state.rows.some(r => state.can(r, "photo") && !r.resting && !r.error);
   $("undo").disabled = !material.can_undo;

@@ -10,6 +10,7 @@ import { greyControls, lightPicture } from "./light.js";
 import { draftEditor, pathEditor } from "./patterns.js";
 import { reliefPanel } from "./relief.js";
 import { overControls } from "./second_material.js";
+import { modelControls } from "./model_under.js";
 import { sizesEditor } from "./sizes.js";
 import { mapsControls, photoControls } from "./sources.js";
 import { cornersControls, rectanglesControls } from "./straightening.js";
@@ -25,6 +26,7 @@ export const BY_SHAPE = {
   grid: gridControls,
   kept: rectanglesControls,
   maps: mapsControls,
+  model: modelControls,
   over: overControls,
   path: (controls, field) => pathEditor(field, controls),
   ramp: (controls, field) => rampEditor(field, controls),

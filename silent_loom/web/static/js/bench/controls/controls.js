@@ -226,6 +226,23 @@ export class Controls {
         check.checked = v;
       };
       box.append(label, check, reset, says);
+    } else if (field.kind === "text") {
+      const words = el("input", {
+        id,
+        type: "text",
+        class: "words",
+        autocomplete: "off",
+        spellcheck: "false",
+        oninput: () => {
+          this.try({ [field.name]: words.value });
+          this.settleSoon();
+        },
+        onchange: () => this.settle(),
+      });
+      set = v => {
+        if (document.activeElement !== words) words.value = v;
+      };
+      box.append(label, words, reset, says);
     } else if (field.kind === "thread") {
       set = threadControl(this, field, box, { id, label, reset, says });
     } else if (field.kind === "colour") {

@@ -421,6 +421,12 @@ export class Pane {
   }
 
   refresh() {
+    const repeats = !this.state.weave.on; // on a model nothing does
+    for (const b of this.views.children) if (["repeat", "half"].includes(b.dataset.view)) b.hidden = !repeats;
+    if (!repeats && ["repeat", "half"].includes(this.view)) {
+      this.show("flat");
+      return;
+    }
     const made = this.state.threads.filter(t => t.made);
     if (!made.some(t => t.name === this.thread) && made.length) this.thread = made[0].name;
     this.maps.replaceChildren(

@@ -103,10 +103,20 @@ export class Deferred {
           .replace(/if \( sunk < 0\.5 \) transformed[^\n]*\n/, "\n");
         shader.fragmentShader = shader.fragmentShader
           .replace(/varying (vec[23]) (vViewPosition|vNormal|v\w*MapUv);/g, "$1 $2;")
+          .replace(/dFdx\( (uv|uv\.st|at) \)/g, "seenX")
+          .replace(/dFdy\( (uv|uv\.st|at) \)/g, "seenY")
           .replace(/gl_FrontFacing/g, "( seenFront > 0.0 )")
           .replace(
             "void main() {",
             `uniform highp sampler2D seenOne, seenOther;
+// How places on the maps change from one pixel to the next. At a border of two islands only one of both neighbours
+// lies on the same one: the nearer of them, or a line of the coarsest mip would show there.
+vec2 nearer_( ivec2 at, ivec2 by, vec2 uv ) {
+ ivec2 last = textureSize( seenOne, 0 ) - 1, on = min( at + by, last ), off = max( at - by, ivec2( 0 ) );
+ vec2 one = texelFetch( seenOne, on, 0 ).xy - uv, other = uv - texelFetch( seenOne, off, 0 ).xy;
+ bool noOne = texelFetch( seenOther, on, 0 ).w == 0.0, noOther = texelFetch( seenOther, off, 0 ).w == 0.0;
+ return noOther || ( ! noOne && dot( one, one ) < dot( other, other ) ) ? one : other;
+}
 void fetched() {
  ivec2 at = ivec2( gl_FragCoord.xy );
  vec4 a = texelFetch( seenOne, at, 0 ), b = texelFetch( seenOther, at, 0 );
@@ -114,10 +124,20 @@ void fetched() {
  if ( b.w == 0.0 ) discard;
  float out_ = abs( b.w - 1.5 ) < 0.1 || abs( b.w + 2.5 ) < 0.1 ? -1.0 : 1.0;
  vViewPosition = - b.xyz;
+ seenX = nearer_( at, ivec2( 1, 0 ), a.xy );
+ seenY = nearer_( at, ivec2( 0, 1 ), a.xy );
+ // Of a pixel that stands alone on its island no neighbour helps: no direction changes 16 times as fast as the other
+ float wide = dot( seenX, seenX ), high = dot( seenY, seenY );
+ if ( wide > 256.0 * high ) seenX *= sqrt( 256.0 * high / wide );
+ else if ( high > 256.0 * wide ) seenY *= sqrt( 256.0 * wide / high );
  vNormal = vec3( a.zw, out_ * sqrt( max( 0.0, 1.0 - dot( a.zw, a.zw ) ) ) );
-${UV.map(name => `#ifdef ${WHEN[name]}\n v${name}Uv = a.xy;\n#endif`).join("\n")}\n}\nvoid main() {\n fetched();`,
+${UV.map(name => `#ifdef ${WHEN[name]}\n v${name}Uv = a.xy;\n#endif`).join("\n")}\n}
+#undef texture2D
+#define texture2D( map_, at_ ) textureGrad( map_, at_, seenX, seenY )
+void main() {
+ fetched();`,
           );
-        shader.fragmentShader = `float seenFront;\n${shader.fragmentShader}`;
+        shader.fragmentShader = `float seenFront;\nvec2 seenX, seenY;\n${shader.fragmentShader}`;
       };
       side.late.customProgramCacheKey = () => "late";
     }

@@ -284,6 +284,9 @@ export function tilesOf(kind, fine) {
   );
 }
 
+// Name of the form that is the model which the material lies on
+export const UNDER = "the model";
+
 // A model of the artist's own, brought to the size of the other forms. Its uv count repeats; where it brought none
 // they were laid in its own unit
 export function modelOf(data, own) {
@@ -310,7 +313,22 @@ export function modelOf(data, own) {
     scale = 1.9 / span;
   for (let i = 0; i < at.length; i++) at[i] = (at[i] - (low[i % 3] + high[i % 3]) / 2) * scale;
   if (!own) for (let i = 0; i < uv.length; i++) uv[i] /= span / 2;
-  return [{ geometry: geometryOf(at, facing, uv, new Float32Array(n).fill(1), index), width: 2, height: 2 }];
+  return [{ geometry: geometryOf(at, facing, uv, heldAt(at, uv), index), width: 2, height: 2, scale }];
+}
+
+// How far displacement may move each corner: not at all where a corner of another island lies at the same place, as
+// both would go different ways and the surface would gape
+function heldAt(at, uv) {
+  const first = new Map(),
+    firsts = new Uint32Array(uv.length / 2),
+    torn = new Uint8Array(uv.length / 2);
+  for (let i = 0; i < firsts.length; i++) {
+    const place = [0, 1, 2].map(k => Math.round(1e4 * at[3 * i + k])).join();
+    if (!first.has(place)) first.set(place, i);
+    const k = (firsts[i] = first.get(place));
+    if (Math.hypot(uv[2 * i] - uv[2 * k], uv[2 * i + 1] - uv[2 * k + 1]) > 1e-5) torn[k] = 1;
+  }
+  return Float32Array.from(firsts, k => 1 - torn[k]);
 }
 
 // Somebody of 1.75 m, drawn together from a few round pieces; height in scene units

@@ -2,7 +2,7 @@
 // kept.
 import { el, get, send } from "../../../base/api.js";
 import { LIGHTS } from "./lights.js";
-import { FORMS } from "./shapes.js";
+import { FORMS, UNDER } from "./shapes.js";
 
 const MAPS = [
   ["base", "Base"],
@@ -210,7 +210,7 @@ export class Tools {
     );
     this.file = el("input", {
       type: "file",
-      accept: ".obj,.glb",
+      accept: ".obj,.glb,.gltf,.ply,.stl",
       hidden: true,
       "aria-label": "Model file",
       onchange: () => this.added(),
@@ -280,6 +280,7 @@ export class Tools {
       .then(r => r.models)
       .catch(() => []);
     this.form.replaceChildren(
+      ...(this.view.onModel ? [el("option", { value: UNDER }, UNDER)] : []),
       ...Object.keys(FORMS).map(f => el("option", { value: f }, f)),
       ...own.map(m => el("option", { value: m.id }, m.name)),
       el("option", { value: "+" }, "own model …"),
@@ -340,6 +341,7 @@ export class Tools {
     this.linked.setAttribute("aria-pressed", set.linked);
     this.real.setAttribute("aria-pressed", set.real);
     this.room.hidden = !room;
+    this.typed.hidden = view.kind === UNDER;
     this.light.value = look.light;
     for (const b of this.sunk.children) b.setAttribute("aria-checked", (b.dataset.relief === "sunk") === set.sunk);
     for (const b of this.maps.children) b.setAttribute("aria-pressed", !look.off.has(b.dataset.map));

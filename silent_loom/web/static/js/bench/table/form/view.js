@@ -7,13 +7,15 @@ import { LIGHTS, surroundings } from "./lights.js";
 import { Deferred } from "./deferred.js";
 import { Drawing } from "./drawing.js";
 import { drag, dragLamp, key, nearer } from "./hands.js";
-import { FORMS, modelOf, person, tilesOf } from "./shapes.js";
+import { FORMS, modelOf, person, tilesOf, UNDER } from "./shapes.js";
 import { Surface } from "./surface.js";
 import { Tools } from "./tools.js";
 
 // Corners along the longer side. Without a graphics card: at rest at last, at rest at once, and under a moving hand;
 // and with one
 const DETAIL = { soft: [512, 128, 28], card: [768] };
+
+const OWN = { near: 3.4, own: true };
 
 export class FormView extends Drawing {
   constructor(pane) {
@@ -70,7 +72,8 @@ export class FormView extends Drawing {
   }
 
   get form() {
-    return FORMS[this.kind] || { near: 3.4, own: true };
+    if (this.kind === UNDER) return OWN;
+    return FORMS[this.kind] || OWN;
   }
   get asking() {
     return this.sides[0].asking;
@@ -125,6 +128,7 @@ export class FormView extends Drawing {
   }
   ask() {
     if (this.pane.nothing()) return;
+    this.follow();
     for (const side of this.sides) side.ask();
   }
 
@@ -221,13 +225,18 @@ export class FormView extends Drawing {
     this.fine = fine;
     let details;
     if (this.form.own) {
-      let model = this.models?.[this.kind];
+      const from = this.meshPath();
+      let model = this.models?.[from];
       if (!model) {
         try {
-          const response = await fetch(`/api/models/${this.kind}/mesh`);
+          const response = await fetch(from);
           if (!response.ok) throw new Error((await response.json()).error);
-          model = { data: await response.arrayBuffer(), own: response.headers.get("x-own-uv") === "1" };
-          this.models[this.kind] = model;
+          model = {
+            data: await response.arrayBuffer(),
+            own: response.headers.get("x-own-uv") === "1",
+            unit: +response.headers.get("x-unit-mm"),
+          };
+          this.models[from] = model;
         } catch (error) {
           this.pane.say(error.message);
           return;
@@ -235,6 +244,7 @@ export class FormView extends Drawing {
         if (wanted !== this.shaping) return;
       }
       const tiles = modelOf(model.data, model.own);
+      this.per = tiles[0].scale / model.unit; // scene units to a millimetre of the model
       details = this.soft ? [tiles, tiles, tiles] : [tiles];
     } else details = DETAIL[this.soft ? "soft" : "card"].map(n => tilesOf(this.kind, fine ? n : Math.min(n, 96)));
     const dropped = new Set(this.details?.flat() || []);
@@ -271,8 +281,26 @@ export class FormView extends Drawing {
     this.scene.add(this.person);
   }
 
+  // What lies on a model is seen on that model, until another form is picked
+  follow() {
+    const on = this.state.material && this.state.weave.on,
+      name = on ? `${on.model} ${on.uv}` : "";
+    if (name === (this.onModel || "")) return;
+    this.onModel = name;
+    this.tools.list();
+    if (on) this.pick(UNDER);
+    else if (this.kind === UNDER) this.pick("flat");
+  }
+
+  meshPath() {
+    const { on } = this.state.weave;
+    if (this.kind !== UNDER || !on) return `/api/models/${this.kind}/mesh`;
+    return `/api/models/of/${on.model}/mesh${on.uv ? `?uv=${encodeURIComponent(on.uv)}` : ""}`;
+  }
+
   // How often a map repeats in a scene unit, across and down
   repeats(side) {
+    if (this.kind === UNDER) return [0.5, 0.5, this.per]; // its maps are those of the whole square of UVs
     const room = this.form.room && this.set.real,
       unit = room ? 2.6 / (this.set.metres * 1000) : 2 / Math.max(...side.mm);
     let [across, down] = [1 / (side.mm[0] * unit), 1 / (side.mm[1] * unit)];
