@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import sys
 import tempfile
 from dataclasses import replace
@@ -12,6 +13,7 @@ from PIL import Image as Pillow
 
 from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.base.srgb import encode_srgb
+from silent_loom.core.delivery.models.gltf import glb
 from silent_loom.core.maps.stairs import unstepped
 from silent_loom.core.screen.display import shown
 from silent_loom.core.screen.picture import lit
@@ -19,6 +21,7 @@ from silent_loom.core.weave import registry
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import StepEntry, Weave
 from silent_loom.core.weave.threads import spec
+from silent_loom.demo.models import MODELS
 from silent_loom.demo.seed import seed
 from silent_loom.store.store import Store
 
@@ -69,6 +72,16 @@ def pattern(ask: Evaluator, name: str) -> np.ndarray:
     return lit(maps, 288, 216, 1.0)[..., :3] / np.float32(255)
 
 
+def on_model(store: Store, ask: Evaluator, weave: Weave) -> None:
+    """A material in the UVs of the bollard, and a mask of what is sheltered there."""
+    digest = store.add_model_source(io.BytesIO(glb(MODELS["bollard"](1), {})), "bollard.glb")
+    laid = StepEntry(step="lay_on", settings={"model": digest, "by": "sides"})
+    where = StepEntry(step="where_on_model", settings={"by": "shelter", "start": 0.0, "end": 0.5})
+    weave = weave.model_copy(update={"steps": (*weave.steps, laid, where)})
+    save("lay_on", seen(ask.ask(weave, "base", 288), "base"))
+    save("where_on_model", seen(ask.ask(weave, "where", 288), "where"))
+
+
 def main() -> int:
     OUT.mkdir(parents=True, exist_ok=True)
     store = Store(Path(tempfile.mkdtemp()))
@@ -94,6 +107,7 @@ def main() -> int:
         longer = weave.model_copy(update={"steps": (*weave.steps, StepEntry(step=step, settings=settings))})
         return seen(ask.ask(longer, "base", 220), "base")
 
+    on_model(store, ask, hull)
     save("photo", base(slate, "photo"))
     save("chart", added(slate, "chart", {}))
     save("straighten", halves(base(tiles, "photo"), base(tiles, "straighten")))

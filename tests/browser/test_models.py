@@ -8,7 +8,8 @@ from pathlib import Path
 from playwright.sync_api import Page, expect
 
 from silent_loom.core.delivery.models.gltf import glb
-from silent_loom.demo.models import buoy
+from silent_loom.demo.models import bollard, buoy
+from tests.browser.test_bench import brought, head_of, settled, wait
 
 
 def test_from_bringing_in_to_a_model_with_a_material(page: Page, address: str, tmp_path: Path) -> None:
@@ -66,3 +67,31 @@ def test_models_of_the_quay_are_looked_at_and_the_page_passes_axe(page: Page, ad
     rules = "{ runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa', 'wcag22aa'] }"
     told = f"{axe}; axe.run({rules}).then(r => r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.target).join()))"
     assert page.evaluate(told) == []
+
+
+def test_a_material_is_laid_on_a_model_on_the_bench(page: Page, address: str, photo_file: Path, tmp_path: Path) -> None:
+    path = tmp_path / "quay bollard.glb"
+    path.write_bytes(glb(bollard(), {}))
+    brought(page, address, photo_file)
+
+    def added(words: str, title: str) -> str:
+        head = head_of(page)
+        page.click("#add-step")
+        page.get_by_label("Find a step").fill(words)
+        page.locator(".palette-item", has_text=title).first.click()
+        return settled(page, head)
+
+    head = added("lay on a model", "Lay on a model")
+    page.get_by_label("Model file").first.set_input_files(path)
+    settled(page, head)
+    expect(page.locator("#facts")).to_contain_text("on quay bollard.glb")
+    expect(page.locator("#controls")).to_contain_text("576 triangles")
+    expect(page.locator(".pane").first.get_by_role("radio", name="Repeat")).to_have_count(0)
+    page.locator(".pane").first.get_by_role("radio", name="Form").click()
+    expect(page.locator(".form-tools select").first).to_have_value("the model")
+    head = added("altitude", "Where on the model")
+    page.get_by_role("button", name="Upper half").click()
+    settled(page, head)
+    wait(page, "[...document.querySelectorAll('.strip canvas, .strip img')].length >= 7")
+    expect(page.locator("[data-step=where_on_model]")).to_contain_text("altitude")
+    assert not "".join(page.locator(".note.warn[role=alert]").all_inner_texts())

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import pytest
 from fastapi.testclient import TestClient
+from PIL import Image as Pillow
 
 from silent_loom.core.delivery.models.gltf import glb
 from silent_loom.core.form.model import plate
@@ -86,6 +87,13 @@ def test_from_a_fault_to_a_model_with_a_material(client: TestClient, material: d
     out = read_model(tmp_path / "out.glb")
     assert len(out) == model["triangles"]
     assert all("base" in s.textures for s in out.slots)
+    for name, endings in (("model-obj.zip", {"obj", "mtl", "png"}), ("model-usd.zip", {"usda", "png"})):
+        given = zipfile.ZipFile(io.BytesIO(client.get(f"/api/models/made/{laid['id']}/{name}").content))
+        assert {n.rpartition(".")[2] for n in given.namelist()} == endings
+    thrown = {**lay, "by": "camera", "around_deg": 30.0, "width_mm": 300.0}
+    assert ended(client, client.post("/api/models/lay", json=thrown).json())["state"] == "done"
+    stretch = client.get(f"/api/models/{flat}/stretch.png")
+    assert Pillow.open(io.BytesIO(stretch.content)).size == (1024, 1024)
 
 
 @pytest.mark.parametrize("name", ["..%2F..%2Floom.sqlite", "nothing.png"])

@@ -28,6 +28,9 @@ DAMAGED = "this glTF is damaged"
 MOST_JSON = 64 << 20
 """Bytes of the text of a glTF at most; samples lie beside it or in its binary part."""
 
+MOST_ZEROS = 1 << 26
+"""Rows that an accessor without a buffer may have, all of them zero but those that it names."""
+
 
 class GltfFile:
     """One file, and what lies beside it.
@@ -115,27 +118,51 @@ class GltfFile:
         Raises
         ------
         FileError
-            It is sparse, or damaged.
+            It is damaged.
         """
         told = self._at("accessors", index)
-        if "sparse" in told or "bufferView" not in told:
-            raise FileError("it holds a sparse accessor, which is not read", self.path.name, "Export it without.")
         try:
             kind, width, count = np.dtype(_COMPONENTS[told["componentType"]]), _WIDTHS[told["type"]], int(told["count"])
         except (KeyError, TypeError, ValueError):
             raise FileError(DAMAGED, f"{self.path.name}: accessor {index}", "Export it again.") from None
-        body, stride = self._view(told["bufferView"])
-        stride, start = stride or kind.itemsize * width, int(told.get("byteOffset", 0))
+        if "bufferView" in told:
+            values = self._rows(told["bufferView"], told.get("byteOffset", 0), kind, count, width, index)
+        elif 0 <= count <= MOST_ZEROS:
+            values = np.zeros((count, width), kind)
+        else:
+            raise FileError(DAMAGED, f"{self.path.name}: accessor {index}", "Export it again.")
+        if "sparse" in told:
+            values = self._replaced(values, told["sparse"], index)
+        if told.get("normalized") and kind.kind in "iu":
+            most = float(np.iinfo(kind).max)
+            return np.maximum(values.astype(np.float32) / np.float32(most), -1.0)
+        return values
+
+    def _rows(self, view: Any, start: Any, kind: np.dtype[Any], count: int, width: int, index: Any) -> NDArray[Any]:
+        """Rows of numbers in a view, shape (count, width)."""
+        body, stride = self._view(view)
+        stride, start = stride or kind.itemsize * width, int(start)
         if count < 0 or start < 0 or (count and start + (count - 1) * stride + kind.itemsize * width > len(body)):
             raise FileError(DAMAGED, f"{self.path.name}: accessor {index}", "Export it again.")
         rows = np.lib.stride_tricks.as_strided(
             np.frombuffer(body, np.uint8, offset=start), (count, kind.itemsize * width), (stride, 1), writeable=False
         )
-        values = np.ascontiguousarray(rows).view(kind).reshape(count, width)
-        if told.get("normalized") and kind.kind in "iu":
-            most = float(np.iinfo(kind).max)
-            return np.maximum(values.astype(np.float32) / np.float32(most), -1.0)
-        return values
+        return np.ascontiguousarray(rows).view(kind).reshape(count, width)
+
+    def _replaced(self, values: NDArray[Any], sparse: Any, index: Any) -> NDArray[Any]:
+        """Rows with those that a sparse accessor names put in the place of the ones that were there."""
+        try:
+            count, at, new = int(sparse["count"]), sparse["indices"], sparse["values"]
+            kind = np.dtype(_COMPONENTS[at["componentType"]])
+            which = self._rows(at["bufferView"], at.get("byteOffset", 0), kind, count, 1, index)[:, 0]
+            rows = self._rows(new["bufferView"], new.get("byteOffset", 0), values.dtype, count, values.shape[1], index)
+        except (KeyError, TypeError, ValueError):
+            raise FileError(DAMAGED, f"{self.path.name}: accessor {index}", "Export it again.") from None
+        if kind.kind != "u" or (count and int(which.max()) >= len(values)):
+            raise FileError(DAMAGED, f"{self.path.name}: accessor {index}", "Export it again.")
+        replaced = values.copy()
+        replaced[which] = rows
+        return replaced
 
     def picture(self, texture: Any) -> NDArray[np.float32]:
         """Codes of a texture's picture as they stand in the file, 0…1, shape (H, W, 4).

@@ -29,6 +29,14 @@ def _model(facts: ModelFacts) -> dict[str, Any]:
     return {k: v for k, v in asdict(facts).items() if k != "created_at"}
 
 
+WITH_MAPS = {
+    "model.glb": ("glb", "model/gltf-binary"),
+    "model-obj.zip": ("obj", "application/zip"),
+    "model-usd.zip": ("usda", "application/zip"),
+}
+"""Names under which a model is given with the maps of a job, what is written, and how it is sent."""
+
+
 def _told(own_uv: bool, unit_mm: float) -> dict[str, str]:
     return {"x-own-uv": str(int(own_uv)), "x-unit-mm": f"{unit_mm:.9g}"}
 
@@ -64,8 +72,15 @@ def add_demo(works: Works) -> dict[str, Any]:
 @router.get("/api/models/{ident}/mesh")
 def mesh(ident: str, works: Works) -> Response:
     """Its triangles: see `Mesh.packed`; whether it brought its own UV in ``x-own-uv``."""
-    found = works.models.mesh(ident)
-    return Response(found.packed(), media_type="application/octet-stream", headers=_told(found.own_uv, 1.0))
+    model = works.checking.model(ident)
+    found = packed_mesh(model)
+    return Response(found.packed(), media_type="application/octet-stream", headers=_told(found.own_uv, model.unit_mm))
+
+
+@router.get("/api/models/{ident}/stretch.png")
+def stretched(ident: str, works: Works, uv: str = Query("", max_length=200)) -> Response:
+    """How much each triangle is stretched, as a picture of the layout: red has too few texels, blue too many."""
+    return Response(works.checking.stretched(ident, uv), media_type="image/png", headers={"cache-control": "no-store"})
 
 
 @router.get("/api/models/of/{digest}")
@@ -138,11 +153,12 @@ def made(job: str, name: str, works: Works) -> Response:
         return Response(
             body.getvalue(), media_type="application/zip", headers={"content-disposition": 'attachment; filename="maps.zip"'}
         )
-    if name == "model.glb":
+    if name in WITH_MAPS:
+        kind, media = WITH_MAPS[name]
         return Response(
-            works.model_jobs.dressed(job),
-            media_type="model/gltf-binary",
-            headers={"content-disposition": 'attachment; filename="model.glb"'},
+            works.model_jobs.dressed(job, kind),
+            media_type=media,
+            headers={"content-disposition": f'attachment; filename="{name}"'},
         )
     path = folder / PurePath(name).name
     if not path.is_file():

@@ -6,11 +6,15 @@ from typing import Any
 
 from silent_loom.core.base.bounded_memory import Memory
 from silent_loom.core.base.parallel import Lane, Rank, Task
+from silent_loom.core.files.png import png_bytes
 from silent_loom.core.form.model import Model
 from silent_loom.core.form.uv.check import as_data, check
 from silent_loom.core.form.uv.outlines import outlines
+from silent_loom.core.form.uv.stretch_picture import stretch_picture
 from silent_loom.store.models import Models
 
+PICTURE = 1024
+"""Texels along a side of pictures of layouts."""
 KEPT = 3
 """Models that are kept in memory."""
 
@@ -34,6 +38,19 @@ class Checking:
             found = self._models.model(ident)
             self._kept.put(ident, found)
         return found
+
+    def stretched(self, ident: str, uv: str) -> bytes:
+        """Its stretch as a PNG of the layout.
+
+        Raises
+        ------
+        LoomError
+            It has no such UVs.
+        """
+        model = self.model(ident)
+        task = Task(lane=self._lane, rank=Rank.TABLE)
+        with self._lane.hold(task):
+            return png_bytes(stretch_picture(model.corners, model.uv(uv).at_corners(), PICTURE, task), colour=True, fast=True)
 
     def told(self, ident: str, uv: str, size: int, wish: float) -> dict[str, Any]:
         """Facts, faults, and the layout as lines: for each island, its outline in UVs."""

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import io
 import shutil
+import tempfile
+import zipfile
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +16,7 @@ from silent_loom.core.base.parallel import Rank, Task
 from silent_loom.core.delivery.models.dressing import dressed
 from silent_loom.core.delivery.models.gltf import glb
 from silent_loom.core.delivery.models.laid_on import Layer, deliver_laid
+from silent_loom.core.delivery.models.writing import write_model
 from silent_loom.core.delivery.names import file_name
 from silent_loom.core.delivery.shelf import Shelf, profile
 from silent_loom.core.form.bake.bake import Order
@@ -21,7 +24,7 @@ from silent_loom.core.form.bake.checklist import Point, checklist, insist
 from silent_loom.core.form.bake.dense import Source
 from silent_loom.core.form.bake.files import bake_files
 from silent_loom.core.form.bake.pictures import source_of
-from silent_loom.core.form.lay.laying import By, Laying
+from silent_loom.core.form.lay.laying import By, Camera, Laying
 from silent_loom.core.form.lay.places import onto_itself, parsed
 from silent_loom.core.form.model import Model, with_first
 from silent_loom.core.form.uv.unwrap import UnwrapSettings, unwrapped
@@ -77,6 +80,9 @@ class LayAsk(BaseModel):
     scale: float = Field(1.0, gt=0, le=1000)
     turn_deg: float = Field(0.0, ge=-360, le=360)
     blend: float = Field(0.3, ge=0, le=1)
+    around_deg: float = Field(0.0, ge=-360, le=360, description="Of a camera: where it stands around the model.")
+    above_deg: float = Field(0.0, ge=-90, le=90)
+    width_mm: float = Field(0.0, ge=0, le=1e6, description="Of a camera: what the sheet covers once; repeated if 0.")
     over: tuple[Over, ...] = Field((), max_length=8)
     profile: str = Field("gltf", max_length=80, pattern=r"^[\w-]+$")
     uv: str = Field("", max_length=200)
@@ -139,8 +145,9 @@ class ModelJobs:
             raise LoomError("there are no files of this job", job, "Start it again.")
         return path
 
-    def dressed(self, job: str) -> bytes:
-        """The model that a job laid a material on, as a GLB with the maps inside; its materials take the names of the files.
+    def dressed(self, job: str, kind: str = "glb") -> bytes:
+        """The model that a job laid a material on: a GLB with the maps inside, or OBJ or USD in a zip with the maps beside; its
+        materials take the names of the files.
 
         Raises
         ------
@@ -153,7 +160,14 @@ class ModelJobs:
         ask = LayAsk.model_validate(found.settings)
         model = self._checking.model(ask.model)
         dresses, _ = dressed(model, {"": folder}, rename=True)
-        return glb(with_first(model, ask.uv), dresses)
+        model = with_first(model, ask.uv)
+        if kind == "glb":
+            return glb(model, dresses)
+        body = io.BytesIO()
+        with tempfile.TemporaryDirectory(prefix="silent-loom-") as room, zipfile.ZipFile(body, "w", zipfile.ZIP_STORED) as out:
+            for file in write_model(model, dresses, Path(room) / "model", next(iter(dresses.values())).name, [kind]):
+                out.write(Path(room) / "model" / file, file)
+        return body.getvalue()
 
     def _source(self, ask: BakeAsk) -> Source | None:
         found: list[tuple[Model, Path]] = [(self._checking.model(d), self._models.file(d)[0]) for d in ask.dense]
@@ -181,14 +195,17 @@ class ModelJobs:
         with self._desk.lane.hold(job.task):
             stem = file_name(name.rpartition(".")[0] or name)
             told = bake_files(model, self._source(ask), ask.order(), folder, stem, green=ask.green, task=job.task)
-        return {"files": told["files"], "missed": told["missed"], "covered": told["covered"], "seconds": told["seconds"]}
+        kept = ("files", "missed", "misses", "covered", "seconds")
+        return {k: told[k] for k in kept if k in told}
 
     def _lay(self, job: Job) -> dict[str, Any]:
         ask = LayAsk.model_validate(job.settings)
         _, name = self._models.file(ask.model)
         folder = self._room(job)
-        surface = onto_itself(self._checking.model(ask.model), (ask.size, ask.size), ask.uv)
-        laying = Laying(ask.by, ask.scale, ask.turn_deg, (0.0, 0.0), ask.blend)
+        light = self._checking.model(ask.model)
+        surface = onto_itself(light, (ask.size, ask.size), ask.uv)
+        camera = Camera.around(light, ask.around_deg, ask.above_deg, ask.width_mm) if ask.by == "camera" else None
+        laying = Laying(ask.by, ask.scale, ask.turn_deg, (0.0, 0.0), ask.blend, camera)
         store, evaluator = self._desk.store, self._desk.evaluator
         states = [store.get(m) for m in (ask.material, *(o.material for o in ask.over))]
         masks = [(), *(tuple(parsed(w) for w in o.where) for o in ask.over)]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -11,10 +12,12 @@ from numpy.typing import NDArray
 from silent_loom.core.base.errors import Cancelled, LoomError
 from silent_loom.core.base.images import Image, Kind
 from silent_loom.core.base.parallel import Task
+from silent_loom.core.files import read
 from silent_loom.core.form.bake.bake import Baked, Order, bake, sources
 from silent_loom.core.form.bake.cage import fitted
 from silent_loom.core.form.bake.checklist import checklist, insist
 from silent_loom.core.form.bake.dense import between, mean_curvature
+from silent_loom.core.form.bake.files import bake_files
 from silent_loom.core.form.bake.fill import padded
 from silent_loom.core.form.bake.matching import matched
 from silent_loom.core.form.bake.surface import Pair, Surface
@@ -227,6 +230,18 @@ def test_meshes_take_the_dense_mesh_of_their_name() -> None:
     assert made.missed_share == 1.0, "what is called the same lies elsewhere here"
     with pytest.raises(LoomError, match="no dense mesh belongs to lid_low"):
         matched(light, sources([two(("keel", "mast"), 0.0)]))  # type: ignore[arg-type]
+
+
+def test_misses_are_a_picture_to_wear(tmp_path: Path) -> None:
+    light, dense = sphere(6), sources([sphere(24, ripples, smooth=False)])
+    told = bake_files(light, dense, Order(("normal",), (64, 64), distance_mm=0.5), tmp_path, "ball")
+    assert told["missed"] > 0.1
+    seen = read(tmp_path / told["misses"]).samples
+    red = (seen[..., 0] > 200) & (seen[..., 1] < 80)
+    assert red.mean() / told["covered"] == pytest.approx(told["missed"], rel=0.02)
+    whole = bake_files(light, dense, Order(("normal",), (64, 64)), tmp_path, "ball")
+    assert "misses" not in whole
+    assert whole["name"] == "ball_2", "nothing is overwritten"
 
 
 def test_a_list_is_gone_through_in_order_and_stops_a_bake() -> None:

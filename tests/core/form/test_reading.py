@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import base64
 import io
+import json
 import random
+import struct
 from pathlib import Path
 
 import numpy as np
@@ -140,6 +143,33 @@ def test_a_glb_comes_back_as_it_was(tmp_path: Path, name: str) -> None:
     assert again.colours is not None
     assert np.allclose(again.colours.at_corners(), model.colours.at_corners()[order], atol=1e-6)  # type: ignore[union-attr]
     assert again.unit_told
+
+
+def test_sparse_accessors_are_filled_in(tmp_path: Path) -> None:
+    """A triangle whose places are zero but for the two that are named."""
+    body = struct.pack("<2H", 1, 2) + struct.pack("<6f", 1, 0, 0, 0, 1, 0)
+    sparse = {
+        "count": 2,
+        "indices": {"bufferView": 0, "componentType": 5123},
+        "values": {"bufferView": 1},
+    }
+    scene = {
+        "asset": {"version": "2.0"},
+        "buffers": [{"byteLength": len(body), "uri": "data:application/octet-stream;base64," + base64.b64encode(body).decode()}],
+        "bufferViews": [
+            {"buffer": 0, "byteOffset": 0, "byteLength": 4},
+            {"buffer": 0, "byteOffset": 4, "byteLength": 24},
+        ],
+        "accessors": [{"componentType": 5126, "type": "VEC3", "count": 3, "sparse": sparse}],
+        "meshes": [{"primitives": [{"attributes": {"POSITION": 0}}]}],
+        "nodes": [{"mesh": 0}],
+        "scenes": [{"nodes": [0]}],
+    }
+    model = read_model(wrote(tmp_path, "few.gltf", json.dumps(scene)))
+    np.testing.assert_allclose(model.corners[0], [[0, 0, 0], [1000, 0, 0], [0, 1000, 0]], atol=1e-6)
+    sparse["count"] = 70_000
+    with pytest.raises(LoomError, match="damaged"):
+        read_model(wrote(tmp_path, "many.gltf", json.dumps(scene)))
 
 
 def test_an_obj_comes_back_bit_for_bit(tmp_path: Path) -> None:

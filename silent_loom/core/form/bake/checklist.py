@@ -33,12 +33,15 @@ class Point:
     good : bool
     words, todo : str
         What is, and what to do about it where it is not good.
+    reach_mm : tuple of float
+        Of the distance: how far outside rays start, and how far inside they end.
     """
 
     name: str
     good: bool
     words: str
     todo: str = ""
+    reach_mm: tuple[float, float] = (0.0, 0.0)
 
 
 def checklist(model: Model | None, dense: Source | None, order: Order, task: Task = IDLE) -> list[Point]:
@@ -113,6 +116,7 @@ def _distance(model: Model, dense: Source | None, order: Order, task: Task) -> P
         share <= MISSED,
         words,
         "" if share <= MISSED else "Widen the distance, or check that both meshes lie in the same place.",
+        (front, back),
     )
 
 

@@ -22,6 +22,7 @@ from silent_loom.core.form.bake.dense import Source
 from silent_loom.core.form.bake.targets import Target, id_colour
 from silent_loom.core.form.model import Model
 
+MISSES = "misses.png"
 MANIFEST = "bake.json"
 GREENS = ("up", "down")
 
@@ -110,10 +111,25 @@ def bake_files(
         for path in written:
             path.unlink(missing_ok=True)
         raise
-    manifest = {**_facts(stem, model, order, made), "files": [_finished(e, out, made) for e in entries], **(about or {})}
+    if made.missed.any():
+        path = out / f"{stem}_{MISSES}"
+        write(path, _misses(made), depth="8", colour=True)
+        written.append(path)
+        more = {"misses": path.name}
+    else:
+        more = {}
+    manifest = {**_facts(stem, model, order, made), **more, "files": [_finished(e, out, made) for e in entries], **(about or {})}
     path = out / f"{stem}_{MANIFEST}"
     path.write_text(json.dumps(manifest, indent=2, ensure_ascii=False) + "\n", "utf-8")
     return manifest
+
+
+def _misses(made: Baked) -> Floats:
+    """Texels whose rays met nothing, red on grey: a picture for the model to wear."""
+    picture = np.full((*made.missed.shape, 3), 0.35, np.float32)
+    picture[made.covered] = 0.6
+    picture[made.missed] = (0.8, 0.02, 0.01)
+    return picture
 
 
 def _finished(entry: dict[str, Any], out: Path, made: Baked) -> dict[str, Any]:
@@ -148,7 +164,7 @@ def free_stem(out: Path, name: str, maps: tuple[str, ...]) -> str:
     >>> free_stem(Path("/nowhere"), "buoy", ("normal",))
     'buoy'
     """
-    endings = [f"{m}.png" for m in maps] + [MANIFEST]
+    endings = [*(f"{m}.png" for m in maps), MISSES, MANIFEST]
     stem, k = name, 2
     while any((out / f"{stem}_{e}").exists() for e in endings):
         stem, k = f"{name}_{k}", k + 1

@@ -54,6 +54,9 @@ export class ModelForm {
     this.mesh = null;
     /** @type {any} */
     this.light = null;
+    /** @type {any} */
+    this.around = null;
+    this.per = 1;
     this.asked = 0;
     this.pending = 0;
     this.moving = false;
@@ -105,8 +108,10 @@ export class ModelForm {
     if (!id || !this.start()) return;
     const response = await fetch(`/api/models/${id}/mesh`);
     if (!response.ok || turn !== this.asked) return;
-    const [{ geometry }] = modelOf(await response.arrayBuffer(), response.headers.get("x-own-uv") === "1");
+    const [{ geometry, scale }] = modelOf(await response.arrayBuffer(), response.headers.get("x-own-uv") === "1");
     if (turn !== this.asked) return;
+    this.per = scale / (+response.headers.get("x-unit-mm") || 1); // scene units to a millimetre
+    this.shell(0);
     for (const old of [this.mesh, this.light])
       if (old) {
         this.scene.remove(old);
@@ -119,6 +124,42 @@ export class ModelForm {
     if (this.light) this.scene.add(this.light);
     this.bare();
     this.node.dataset.shown = id;
+    this.draw();
+  }
+
+  /** Show the shell that rays start from, so many millimetres around the model; none at 0.
+   * @param {number} mm
+   */
+  shell(mm) {
+    if (this.around) {
+      this.scene.remove(this.around);
+      this.around.geometry.dispose();
+      this.around = null;
+    }
+    this.node.dataset.shell = String(mm);
+    if (mm > 0 && this.mesh) {
+      const made = this.mesh.geometry.clone(),
+        at = made.attributes.position.array,
+        facing = made.attributes.normal.array,
+        sums = new Map();
+      const place = i => [0, 1, 2].map(k => Math.round(1e5 * at[3 * i + k])).join();
+      for (let i = 0; i < at.length / 3; i++) {
+        const sum = sums.get(place(i)) || sums.set(place(i), [0, 0, 0]).get(place(i));
+        for (let k = 0; k < 3; k++) sum[k] += facing[3 * i + k];
+      }
+      const out = new Float32Array(at.length);
+      for (let i = 0; i < at.length / 3; i++) {
+        const sum = sums.get(place(i)),
+          length = Math.hypot(...sum) || 1;
+        for (let k = 0; k < 3; k++) out[3 * i + k] = at[3 * i + k] + (sum[k] / length) * mm * this.per;
+      }
+      made.setAttribute("position", new THREE.BufferAttribute(out, 3));
+      this.around = new THREE.Mesh(
+        made,
+        new THREE.MeshBasicMaterial({ color: 0x2f6f9f, transparent: true, opacity: 0.28, depthWrite: false }),
+      );
+      this.scene.add(this.around);
+    }
     this.draw();
   }
 

@@ -19,6 +19,10 @@ class Page {
     this.layout = new Layout($("uv-sheet"), island => this.island(island));
     this.form = new ModelForm($("model-form"), (u, v) => this.at(u, v));
     $("form-bare").addEventListener("click", () => this.form.bare());
+    $("form-stretch").addEventListener("click", () => {
+      if (this.chosen)
+        this.form.wear({ base: `/api/models/${this.chosen}/stretch.png?uv=${encodeURIComponent($("uv-set").value)}` });
+    });
     for (const b of document.querySelectorAll("button[data-seen]"))
       b.addEventListener("click", () => this.see(b.dataset.seen));
     this.work = new Work(this);

@@ -14,6 +14,10 @@ export class Work {
     $("bake-check").addEventListener("click", () => this.points());
     $("lay-start").addEventListener("click", () => this.start("lay", this.laying()));
     $("lay-where").addEventListener("change", () => this.where());
+    $("lay-by").addEventListener("change", () => this.by());
+    $("lay-look").addEventListener("click", () => this.look());
+    $("bake-distance").addEventListener("input", () => this.shell());
+    this.by();
     this.where();
     this.materials();
   }
@@ -23,6 +27,7 @@ export class Work {
       t.setAttribute("aria-selected", String(t === tab));
       $(t.getAttribute("aria-controls")).hidden = t !== tab;
     }
+    if (tab.id !== "tab-bake") this.page.form.shell(0);
   }
 
   listed(models) {
@@ -33,6 +38,25 @@ export class Work {
     const { materials } = await get("/api/materials");
     for (const id of ["lay-material", "lay-over"])
       $(id).append(...materials.map(m => el("option", { value: m.id }, m.name)));
+  }
+
+  // What only a camera, and only three sides, are asked
+  by() {
+    const by = $("lay-by").value;
+    for (const row of document.querySelectorAll("[data-by]"))
+      /** @type {HTMLElement} */ (row).hidden = row.getAttribute("data-by") !== by;
+  }
+
+  // The camera stands where the model is seen from now
+  look() {
+    const [yaw, pitch] = this.page.form.turn;
+    $("lay-around").value = String(Math.round((yaw * 180) / Math.PI));
+    $("lay-above").value = String(Math.round((pitch * 180) / Math.PI));
+  }
+
+  // The shell that rays start from, around the model
+  shell(found = 0) {
+    this.page.form.shell(+$("bake-distance").value || found);
   }
 
   // The usual span of a mask, and whether it wants a name
@@ -80,6 +104,9 @@ export class Work {
       size: Math.min(8192, +$("uv-size").value),
       scale: +$("lay-scale").value || 1,
       blend: +$("lay-blend").value,
+      around_deg: +$("lay-around").value || 0,
+      above_deg: +$("lay-above").value || 0,
+      width_mm: +$("lay-width").value || 0,
       over: over ? [{ material: over, where: [`${kind}${what}${span}`] }] : [],
       uv: $("uv-set").value,
     };
@@ -88,6 +115,7 @@ export class Work {
   async points() {
     try {
       const { points } = await post("/api/models/points", this.baking());
+      this.shell(points.find(p => p.name === "distance")?.reach_mm[0] || 0);
       $("bake-points").replaceChildren(
         ...points.map(p =>
           el("li", { class: p.good ? "good" : "bad", "data-point": p.name }, `${p.words} ${p.good ? "" : p.todo}`),
@@ -167,7 +195,23 @@ export class Work {
     const missed = job.result.missed > 0 ? ` ${(100 * job.result.missed).toFixed(2)} % of the texels met nothing.` : "";
     const links = [el("a", { class: "act edge", href: `${path}/all.zip`, download: "" }, "All as a zip")];
     if (kind === "lay")
-      links.push(el("a", { class: "act edge", href: `${path}/model.glb`, download: "" }, "Model with it"));
+      links.push(
+        el("a", { class: "act edge", href: `${path}/model.glb`, download: "" }, "Model with it"),
+        el("a", { class: "act edge", href: `${path}/model-obj.zip`, download: "" }, "As OBJ"),
+        el("a", { class: "act edge", href: `${path}/model-usd.zip`, download: "" }, "As USD"),
+      );
+    if (job.result.misses)
+      links.push(
+        el(
+          "button",
+          {
+            class: "act edge",
+            type: "button",
+            onclick: () => this.page.form.wear({ base: `${path}/${encodeURIComponent(job.result.misses)}` }),
+          },
+          "Show where",
+        ),
+      );
     const done = `${kind === "bake" ? "Baked" : "Laid on"}: ${job.result.files.length} files.${missed}`;
     const worn = this.worn(kind, shown, path);
     if (Object.keys(worn).length)
