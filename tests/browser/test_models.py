@@ -52,7 +52,10 @@ def test_models_of_the_quay_are_looked_at_and_the_page_passes_axe(page: Page, ad
     page.click("#quay")
     expect(page.locator("#verdict")).not_to_be_empty()
     expect(page.locator(".faults li").first).to_be_visible()
-    expect(page.locator("#model-form")).not_to_have_attribute("data-shown", "")
+    chosen = page.locator("#model-list [aria-pressed=true]")
+    expect(chosen).to_contain_text("mooring_buoy.glb")  # not one that was there before
+    expect(page.locator("body")).to_have_attribute("data-checked", chosen.get_attribute("data-id") or "")
+    expect(page.locator("#model-form")).to_have_attribute("data-shown", chosen.get_attribute("data-id") or "")
     form = page.locator("#model-form")
     expect(form).to_have_attribute("data-frames", re.compile("[1-9]"))
     page.locator("#model-form canvas").click()  # its middle lies on the buoy

@@ -33,6 +33,7 @@ class Checking:
         ------
         Missing, FileError
         """
+        self._models.file(ident)  # one that was thrown away is not shown from memory
         found = self._kept.get(ident)
         if found is None:
             found = self._models.model(ident)
