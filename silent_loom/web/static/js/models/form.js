@@ -242,7 +242,8 @@ export class ModelForm {
       this.pending = 0;
       const box = this.node.getBoundingClientRect();
       if (!box.width || !box.height) return;
-      this.renderer.setPixelRatio(drawnInSoftware() ? 1 : Math.min(devicePixelRatio, 2));
+      const still = !(this.moving && this.light); // a stand-in is turned with a quarter of the pixels
+      this.renderer.setPixelRatio(drawnInSoftware() ? (still ? 1 : 0.5) : Math.min(devicePixelRatio, 2));
       this.renderer.setSize(box.width, box.height, false);
       this.renderer.setClearColor(new THREE.Color(getComputedStyle(this.node).backgroundColor));
       const [yaw, pitch] = this.turn;
