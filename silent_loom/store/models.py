@@ -12,7 +12,7 @@ from sqlalchemy import select
 
 from silent_loom.core.base.errors import LoomError
 from silent_loom.core.form.model import Model
-from silent_loom.core.form.packed import Mesh, read_mesh
+from silent_loom.core.form.packed import read_mesh
 from silent_loom.core.form.reading.table import read_model
 from silent_loom.store import tables as t
 from silent_loom.store.blobs import Blobs
@@ -76,18 +76,6 @@ class Models:
         """Every model, the newest first."""
         with self._store.reading() as session:
             return [_facts(r) for r in session.scalars(select(t.Model).order_by(t.Model.created_at.desc(), t.Model.id))]
-
-    def mesh(self, ident: str) -> Mesh:
-        """The triangles of a model.
-
-        Raises
-        ------
-        Missing
-            There is no such model.
-        FileError
-            Its file is gone, or was damaged.
-        """
-        return read_mesh(*self.file(ident))
 
     def file(self, ident: str) -> tuple[Path, str]:
         """Where the file of a model lies, and what it is called.

@@ -28,10 +28,11 @@ class Figures:
 
         def work(weave: Weave, task: Task) -> dict[str, Any]:
             plan = self.desk.evaluator.plan(weave)
-            key = self.desk.evaluator.key(weave, "base", FIGURE_SIZE) if "base" in plan.threads else ""
+            flat = flat_part(plan, weave)  # what is changed on a model leaves the sheet's figures as they are
+            there = "base" in self.desk.evaluator.plan(flat).threads
+            key = self.desk.evaluator.key(flat, "base", FIGURE_SIZE) if there else ""
             known = self._figures.get(key)
             if known is None and key:
-                flat = flat_part(plan, weave)
                 finished = self.desk.evaluator.ask(flat, "base", FIGURE_SIZE, task)
                 known = {
                     **measure(self.desk.evaluator, flat, FIGURE_SIZE, task),

@@ -63,6 +63,10 @@ class BakeOrder:
     anyway: bool = True
     fitting: bool = False
 
+    def delivery(self, how: Fit, present: tuple[str, ...], worn: Worn | None) -> Order:
+        """How the files of a weave with these threads are written."""
+        return Order(how, True, self.version, self.skip_constant, self.two_sided, present, self.leave, self.anyway, worn)
+
     def kept(self, present: Mapping[str, Any]) -> dict[str, Any]:
         """Maps of a material, or what is known of them, without those that are left out."""
         return {name: known for name, known in present.items() if name not in self.leave}
@@ -136,17 +140,7 @@ def bake(
             wanted,
             meanings=plan.threads,
             about=lambda: {**more, **about()},
-            order=Order(
-                how,
-                True,
-                order.version,
-                order.skip_constant,
-                order.two_sided,
-                tuple(plan.threads),
-                order.leave,
-                order.anyway,
-                worn_by(evaluator, plan),
-            ),
+            order=order.delivery(how, tuple(plan.threads), worn_by(evaluator, plan)),
             force=force,
             task=task,
         )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
+from silent_loom.core.base.bounded_memory import Memory
 from silent_loom.core.base.errors import LoomError, WeaveError
 from silent_loom.core.base.images import Image
 from silent_loom.core.base.parallel import Task
@@ -14,12 +15,13 @@ from silent_loom.core.weave.on_model import OnModel
 from silent_loom.core.weave.settings import Settings, setting
 from silent_loom.core.weave.step import CarryStep, Geometry, Sheet, Sources, Texels
 
-NO_DEPTH = 1e-9
+_SIDES: Memory[tuple[str, str], float] = Memory(16)
+"""Millimetres to the side of the square, by the hash of a model's file and its UV set: asked for each time a weave is planned."""
 
 
 class LayOnSettings(Settings):
     model: str = setting("", "The model that the material is laid on.", shape="model")
-    uv: str = setting("", "The UV set of the model that the maps are made for.", title="UV set", shape="uv set")
+    uv: str = setting("", "The UV set of the model that the maps are made for.", title="UV set")
     by: Literal["uv", "sides", "camera"] = setting(
         "uv",
         "Through the UVs; from three sides, without a seam wherever islands are cut; or thrown on from one place.",
@@ -101,27 +103,28 @@ class LayOn(CarryStep[LayOnSettings]):
             raise WeaveError("the sheet does not repeat", self.title, "Close its edges first, or lay it on from a camera once.")
         try:
             side = self._side(s, sources)
-        except WeaveError:
-            raise
         except LoomError as error:
             raise WeaveError(error.what, self.title, error.todo) from None
-        return Geometry((side, side), False, on=OnModel(s.model, s.uv, self._laying(s, before, sources), before.size_mm))
+        return Geometry((side, side), False, on=OnModel(s.model, s.uv, self._laying(s, sources), before.size_mm))
 
     @staticmethod
     def _side(s: LayOnSettings, sources: Sources) -> float:
         """Millimetres of the surface to the side of the square, in the middle."""
-        model = sources.model(s.model)
-        side = stretch(model.corners, model.uv(s.uv).at_corners()).scale()
-        if not side > NO_DEPTH:
+
+        def work() -> float:
+            model = sources.model(s.model)
+            return stretch(model.corners, model.uv(s.uv).at_corners()).scale()
+
+        side = _SIDES.answer((s.model, s.uv), work)
+        if side <= 0:
             raise LoomError("the UVs of this model have no area", s.uv, "Unwrap it first, on the page Models.")
-        return float(side)
+        return side
 
     @staticmethod
-    def _laying(s: LayOnSettings, before: Geometry, sources: Sources) -> Laying:
+    def _laying(s: LayOnSettings, sources: Sources) -> Laying:
         camera = None
         if s.by == "camera":
-            model = sources.model(s.model)
-            camera = Camera.around(model, s.around_deg, s.above_deg, s.width_mm)
+            camera = Camera.around(sources.model(s.model), s.around_deg, s.above_deg, s.width_mm)
         return Laying(s.by, s.scale, s.turn_deg, (s.right_mm, s.up_mm), s.blend, camera)
 
     def demand(self, s: LayOnSettings, before: Geometry, after: Geometry, texels: Texels) -> Texels:

@@ -129,8 +129,6 @@ class WhereOnModel(MapStep[WhereOnModelSettings]):
         assert on is not None
         try:
             found = mask(on.surface(sheet.sources, (sheet.width, sheet.height)), s.mask(), task=task).pixels
-        except WeaveError:
-            raise
         except LoomError as error:
             raise WeaveError(error.what, self.title, error.todo) from None
         like = Image(found, Kind.DATA, sheet.size_mm, False)
