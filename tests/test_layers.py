@@ -22,6 +22,7 @@ FLOORS = (
     "files",
     "moving",
     "maps",
+    "reading",
     "form",
     "patterns",
     "look",
