@@ -11,13 +11,14 @@ from typing import Any
 import numpy as np
 import pytest
 from PIL import Image as Pillow
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Browser, Page, expect
 
 from silent_loom.core.base.srgb import decode_srgb
 from silent_loom.core.screen.shading import lamp_light, on_screen
 from tests.browser.test_bench import box_of, head_of, ready, settled, wait
 from tests.browser.test_groups import weave_of
 from tests.core.screen.test_looking import CUBE
+from tools.surroundings import OUT, blurred
 
 STILL = "document.querySelector('.pane[data-view=form]')?.dataset.still === 'yes'"
 
@@ -325,3 +326,11 @@ def test_the_new_sheets_pass_axe(bench: Page, sheet: str) -> None:
         f"{axe}; axe.run({rules}).then(r => r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.target).join()))"
     )
     assert found == []
+
+
+def test_surroundings_that_ship_are_those_of_the_lights(chromium: Browser) -> None:
+    made = blurred(chromium)
+    assert set(made) == {p.stem for p in OUT.glob("*.half")}
+    for name, light in made.items():
+        shipped = np.fromfile(OUT / f"{name}.half", np.float16).reshape(-1, 3).astype(float)
+        assert np.abs(shipped - light.astype(float)).max() <= 0.01 * max(1.0, float(shipped.max())), name

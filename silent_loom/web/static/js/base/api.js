@@ -37,6 +37,7 @@ const posted = (body, more = {}) => ({
 
 export const get = async path => (await call(path)).json();
 export const post = async (path, body = {}, more = {}) => (await call(path, posted(body, more))).json();
+export const put = async (path, body) => (await call(path, { ...posted(body, {}), method: "PUT" })).json();
 export const send = async (path, form) => (await call(path, { method: "POST", body: form })).json();
 // Raw bytes; null when a newer question of the same view came in meanwhile.
 export async function bytes(path, body) {
@@ -48,10 +49,29 @@ export async function bytes(path, body) {
 // What is seen beside the work goes through a narrow door, two at a time: a browser keeps six lines to one host, and a
 // change must never wait for a free one. Whatever nobody wants any more when its turn comes is not asked for.
 const door = { free: 2, waiting: [] };
+
+// Nothing of it begins while a hand is at work: pictures would be drawn and maps made at the cost of what the hand
+// waits for
+const REST = 400; // milliseconds
+let touched = -REST;
+for (const kind of ["input", "pointerdown", "pointermove", "wheel", "keydown"])
+  globalThis.addEventListener?.(
+    // tests import this without a page
+    kind,
+    event => {
+      if (kind !== "pointermove" || /** @type {PointerEvent} */ (event).buttons) touched = performance.now();
+    },
+    { capture: true, passive: true },
+  );
+async function handRests() {
+  for (let left; (left = touched + REST - performance.now()) > 0;) await new Promise(go => setTimeout(go, left));
+}
+
 export async function beside(work, wanted = () => true) {
   if (door.free) door.free--;
   else await new Promise(go => door.waiting.push(go));
   try {
+    await handRests();
     return wanted() ? await work() : null;
   } finally {
     const next = door.waiting.shift();

@@ -29,6 +29,10 @@ export class Drawing {
   blinked = false;
   /** Of a difference, whether the second is being drawn */
   second = false;
+  /** @type {Promise<void> | null | undefined} Shaders in the making; null once they are there */
+  compiling = undefined;
+  /** @type {any} Passed once the last strip is drawn */
+  fence = null;
   /** A first picture of this form has been drawn */
   begun = false;
   /** @type {number | undefined} Share of the pixels each way that keeps up with a hand */
@@ -253,9 +257,12 @@ export class Drawing {
     highs[kind] ??= detail ? 200 : 60;
     const strip = () => {
       if (!this.renderer || performance.now() < (this.until || 0)) return;
+      if (!this.canvas.offsetWidth) return; // another view is on screen: drawn anew once the form is
       const began = performance.now();
       this.rows(size.x, size.y, top, Math.min(highs[kind], size.y - top), ratio, detail, part);
-      this.wait();
+      this.afterwards(() => drawn(began));
+    };
+    const drawn = began => {
       top += highs[kind];
       highs[kind] = Math.max(
         24,
@@ -292,9 +299,38 @@ export class Drawing {
     if (!once) this.share = Math.max(0.16, Math.min(1, share * Math.sqrt(36 / Math.max(4, spent))));
   }
 
-  // Reading one pixel waits for the picture
-  wait() {
+  // Once everything asked for so far is drawn; the page goes on meanwhile
+  afterwards(then) {
     const gl = this.renderer.getContext();
-    gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, new Uint8Array(4));
+    gl.deleteSync(this.fence); // of strips that were given up
+    const fence = (this.fence = gl.fenceSync(gl.SYNC_GPU_COMMANDS_COMPLETE, 0));
+    gl.flush();
+    const look = () => {
+      if (gl.clientWaitSync(fence, 0, 0) === gl.TIMEOUT_EXPIRED) this.strips = setTimeout(look, 3);
+      else then();
+    };
+    this.strips = setTimeout(look, 0);
   }
+
+  // Shaders are made beside the page, which goes on meanwhile: false until they are there
+  shadersThere() {
+    if (this.compiling !== undefined) return this.compiling === null;
+    if (!this.ready(this.sides[0])) return true;
+    if (this.later) this.later.sheet.material = this.later.lit(this.sides[0], shader => patched(shader, this.shared));
+    const done = () => {
+      this.compiling = null;
+      this.draw();
+    };
+    const { renderer, scene, camera } = this;
+    // A target has other shaders than the canvas
+    const made = (this.soft ? [this.rough.target, null] : [null]).map(target => {
+      renderer.setRenderTarget(target);
+      return renderer.compileAsync(scene, camera);
+    });
+    this.compiling = Promise.all(made).then(done, done);
+    return false;
+  }
+
+  /** Ask for a picture. */
+  draw() {}
 }

@@ -81,13 +81,55 @@ export const LIGHTS = {
 
 const made = new WeakMap();
 
-// Surroundings of a setting, blurred for every roughness
+/** Surroundings of a setting, blurred for every roughness. Without a graphics card that takes seconds, so those of
+ * tools/surroundings.py are fetched.
+ * @returns {Promise<any>}
+ */
 export function surroundings(renderer, name, soft) {
   const known = made.get(renderer) || made.set(renderer, {}).get(renderer);
-  return (known[name] ??= painted(renderer, LIGHTS[name].around, soft ? 128 : 256));
+  return (known[name] ??= soft
+    ? fetched(renderer, name).catch(() => painted(renderer, LIGHTS[name].around, 128).texture)
+    : Promise.resolve(painted(renderer, LIGHTS[name].around, 256).texture));
 }
 
-function painted(renderer, around, w) {
+const SIDE = 64; // texels of a face of fetched surroundings at their sharpest; each level is half as wide
+const ROUGHEST = 8; // and of the roughest level
+
+/** Faces of a cube, level by level, as tools/surroundings.py writes them.
+ * @param {any} renderer
+ * @param {string} name
+ */
+async function fetched(renderer, name) {
+  const response = await fetch(`/static/lights/${name}.half`);
+  if (!response.ok) throw new Error(response.statusText);
+  const codes = new Uint16Array(await response.arrayBuffer());
+  const target = new THREE.WebGLCubeRenderTarget(SIDE, {
+    minFilter: THREE.LinearMipmapLinearFilter,
+    type: THREE.HalfFloatType,
+    colorSpace: THREE.LinearSRGBColorSpace,
+    depthBuffer: false,
+  });
+  for (let side = SIDE; side >= ROUGHEST; side /= 2) target.texture.mipmaps.push({ width: side, height: side });
+  target.texture.isPMREMTexture = true;
+  renderer.initRenderTarget(target);
+  const gl = renderer.getContext();
+  gl.bindTexture(gl.TEXTURE_CUBE_MAP, renderer.properties.get(target.texture).__webglTexture);
+  gl.pixelStorei(gl.UNPACK_FLIP_Y_WEBGL, false);
+  gl.pixelStorei(gl.UNPACK_ALIGNMENT, 1);
+  let at = 0;
+  for (let side = SIDE, level = 0; side >= ROUGHEST; side /= 2, level++)
+    for (let face = 0; face < 6; face++, at += 3 * side * side) {
+      const texels = new Uint16Array(4 * side * side).fill(THREE.DataUtils.toHalfFloat(1));
+      for (let i = 0; i < side * side; i++) texels.set(codes.subarray(at + 3 * i, at + 3 * i + 3), 4 * i);
+      const where = gl.TEXTURE_CUBE_MAP_POSITIVE_X + face;
+      gl.texSubImage2D(where, level, 0, 0, side, side, gl.RGBA, gl.HALF_FLOAT, texels);
+    }
+  renderer.resetState();
+  return target.texture;
+}
+
+/** A setting's surroundings as a target of the renderer, from a picture of that width. */
+export function painted(renderer, around, w) {
   const h = w / 2,
     data = new Float32Array(w * h * 4);
   // A texture's rows go up
@@ -98,7 +140,7 @@ function painted(renderer, around, w) {
   texture.magFilter = texture.minFilter = THREE.LinearFilter;
   texture.needsUpdate = true;
   const maker = new THREE.PMREMGenerator(renderer),
-    found = maker.fromEquirectangular(texture).texture;
+    found = maker.fromEquirectangular(texture);
   texture.dispose();
   maker.dispose();
   return found;

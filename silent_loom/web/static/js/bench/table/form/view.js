@@ -23,6 +23,8 @@ export class FormView extends Drawing {
     this.state = pane.state;
     this.models = {}; // of the artist's own, by the name of their form
     this.kind = "flat";
+    /** @type {string | undefined} The light that is there */
+    this.surrounded = undefined;
     this.set = {
       across: 1,
       down: 1,
@@ -98,6 +100,7 @@ export class FormView extends Drawing {
     this.renderer.outputColorSpace = THREE.SRGBColorSpace;
     this.renderer.toneMapping = THREE.NeutralToneMapping;
     this.renderer.autoClear = false;
+    this.renderer.debug.checkShaderErrors = false; // asking waits for the shader
     this.scene = new THREE.Scene();
     this.camera = new THREE.PerspectiveCamera(38, 1, 0.1, 40);
     this.sun = new THREE.DirectionalLight(0xffffff, 1);
@@ -114,11 +117,19 @@ export class FormView extends Drawing {
   }
 
   lit() {
-    const setting = LIGHTS[this.look.light];
-    this.scene.environment = setting.share ? surroundings(this.renderer, this.look.light, this.soft) : null;
-    this.scene.environmentIntensity = setting.share;
-    this.sun.color.set(setting.sun[0]);
-    this.sun.intensity = setting.sun[1];
+    const { light } = this.look,
+      setting = LIGHTS[light];
+    const set = around => {
+      if (light !== this.look.light) return; // another one was chosen meanwhile
+      this.scene.environment = around;
+      this.scene.environmentIntensity = setting.share;
+      this.sun.color.set(setting.sun[0]);
+      this.sun.intensity = setting.sun[1];
+      this.surrounded = light;
+      this.draw();
+    };
+    if (setting.share) surroundings(this.renderer, light, this.soft).then(set);
+    else set(null);
   }
 
   resize() {
@@ -284,7 +295,7 @@ export class FormView extends Drawing {
   // What lies on a model is seen on that model, until another form is picked
   follow() {
     const on = this.state.material && this.state.weave.on,
-      name = on ? `${on.model} ${on.uv}` : "";
+      name = on ? `${on.model} ${on.uv} ${on.unit} ${on.up}` : "";
     if (name === (this.onModel || "")) return;
     this.onModel = name;
     this.tools.list();
@@ -295,7 +306,8 @@ export class FormView extends Drawing {
   meshPath() {
     const { on } = this.state.weave;
     if (this.kind !== UNDER || !on) return `/api/models/${this.kind}/mesh`;
-    return `/api/models/of/${on.model}/mesh${on.uv ? `?uv=${encodeURIComponent(on.uv)}` : ""}`;
+    const { uv, unit, up } = on;
+    return `/api/models/of/${on.model}/mesh?${new URLSearchParams({ uv, unit, up })}`;
   }
 
   // How often a map repeats in a scene unit, across and down
@@ -357,12 +369,14 @@ export class FormView extends Drawing {
       this.pending = 0;
       const box = this.pane.node.getBoundingClientRect();
       if (!box.width || !this.groups) return; // not on screen: drawn once it is
+      if (this.surrounded !== this.look.light) return; // drawn once its light is there
       const whole = Math.min(devicePixelRatio, 1.5);
       if (this.renderer.getPixelRatio() !== whole) this.renderer.setPixelRatio(whole);
       const size = this.renderer.getSize(new THREE.Vector2());
       if (size.x !== Math.round(box.width) || size.y !== Math.round(box.height))
         this.renderer.setSize(Math.round(box.width), Math.round(box.height), false);
       this.renderer.setClearColor(new THREE.Color(getComputedStyle(this.pane.node).backgroundColor));
+      if (!this.shadersThere()) return;
       this.picture(performance.now() < (this.until || 0));
       this.pane.node.dataset.frame = String(+(this.pane.node.dataset.frame || 0) + 1);
     });
