@@ -92,9 +92,18 @@ def page(address: str) -> None:
         shot.click("#tab-lay")
         shot.wait_for_timeout(1500)
         shot.screenshot(path=OUT / "models-work.png")
+        shot.select_option("#uv-size", "1024")
+        shot.click("#lay-start")
+        shot.wait_for_selector("[data-job=lay][data-state=done]")
+        shot.get_by_role("radio", name="Model", exact=True).click()
+        shot.get_by_role("radio", name="Wipe").click()
+        shot.wait_for_selector("#model-form[data-wipe='0.50']")
+        shot.wait_for_timeout(1500)
+        shot.screenshot(path=OUT / "models-change.png")
         browser.close()
 
 
 if __name__ == "__main__":
-    baked()
+    if "--page" not in sys.argv:
+        baked()
     page(sys.argv[1])

@@ -28,12 +28,9 @@ Size = Annotated[int, typer.Option(min=16, max=16384, help="Texels along a side.
 
 
 def _read(path: Path, unit: str, up: str) -> Model:
-    from silent_loom.core.base.errors import LoomError
-    from silent_loom.core.form.reading.table import read_model
+    from silent_loom.core.form.reading.table import read_model, taken_as
 
-    if up not in ("", "y", "z"):
-        raise LoomError(f"there is no axis {up!r} that could point up", "--up", "Use y or z.")
-    return read_model(path, unit=unit, up=up or None)  # type: ignore[arg-type]
+    return taken_as(read_model(path), unit, up)
 
 
 def _print(data: Any) -> None:
@@ -262,6 +259,8 @@ def lay_on_model(
 def put_model_under(
     model: File,
     material: Annotated[str, typer.Argument(help="A material of the library: name or id.", show_default=False)],
+    unit: Unit = "",
+    up: Up = "",
     data: Annotated[Path | None, typer.Option("--data", help="Folder of the library.")] = None,
     as_json: Json = False,
 ) -> None:
@@ -271,7 +270,7 @@ def put_model_under(
 
     loaded()
     with library(data) as store, model.open("rb") as stream:
-        state = put_under(store, evaluator_of(store), found(store, material), stream, model.name)
+        state = put_under(store, evaluator_of(store), found(store, material), stream, model.name, (unit, up))
     if as_json:
         _print({"id": state.id, "head": state.head, "label": state.label})
         return
@@ -320,6 +319,9 @@ def export_model(
         bool, typer.Option("--anyway", help="Write though materials are called otherwise than their files.")
     ] = False,
     name: Annotated[str, typer.Option(help="First part of file names; the model's if none is given.")] = "",
+    changes: Annotated[
+        bool, typer.Option("--changes", help="Write the base colour before and after and what changed, too.")
+    ] = False,
     uv: Uv = "",
     unit: Unit = "",
     up: Up = "",
@@ -328,6 +330,8 @@ def export_model(
 ) -> None:
     """Write a model with delivered materials on it. Geometry that was not touched stays byte for byte."""
     from silent_loom.core.base.errors import LoomError
+    from silent_loom.core.base.parallel import Task
+    from silent_loom.core.delivery.models.before_after import before_after
     from silent_loom.core.delivery.models.dressing import dressed
     from silent_loom.core.delivery.models.writing import write_model
     from silent_loom.core.delivery.names import file_name
@@ -345,7 +349,15 @@ def export_model(
     source = model.read_bytes() if not (unit or up) else None
     called = file_name(name or model.stem)
     files = write_model(light, dresses, out, called, [k.strip() for k in kinds.split(",")], source=source, uv=uv, force=force)
+    changed = None
+    if changes:
+        with progress() as say:
+            changed = before_after(light, model, dresses, uv=uv, task=Task(progress=say))
+        files = [*files, *changed.write(out, called)]
     if as_json:
-        _print({"out": str(out), "files": files, "materials": {light.slots[k].name: d.name for k, d in dresses.items()}})
+        told = {} if changed is None else {"change": changed.difference.as_dict()}
+        _print({"out": str(out), "files": files, **told, "materials": {light.slots[k].name: d.name for k, d in dresses.items()}})
         return
     print(f"{count(files)} in {out}: {', '.join(files)}")
+    if changed is not None:
+        print(changed.words)

@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session, sessionmaker
 
 from silent_loom.core.base.errors import Full, LoomError
 
-NEWEST = "0006"
+NEWEST = "0007"
 """The revision that this version of the program needs; a test holds it against the migrations."""
 
 

@@ -13,7 +13,7 @@ from sqlalchemy import select
 from silent_loom.core.base.errors import LoomError
 from silent_loom.core.form.model import Model
 from silent_loom.core.form.packed import read_mesh
-from silent_loom.core.form.reading.table import read_model
+from silent_loom.core.form.reading.table import known_taking, read_model, taken_as
 from silent_loom.store import tables as t
 from silent_loom.store.blobs import Blobs
 from silent_loom.store.states import Missing
@@ -30,6 +30,8 @@ class ModelFacts:
     corners: int
     triangles: int
     created_at: datetime
+    unit: str = ""
+    up: str = ""
 
 
 class Models:
@@ -86,19 +88,45 @@ class Models:
             There is no such model.
         """
         with self._store.reading() as session:
-            row = session.get(t.Model, ident)
-        if row is None:
-            raise Missing("there is no such model", ident, "It was thrown away; choose its file again.")
+            row = _there(session.get(t.Model, ident), ident)
         return self._files.path(row.digest), row.name
 
     def model(self, ident: str) -> Model:
-        """A model whole, as its file holds it.
+        """A model whole: as its file holds it, but for what was said of its unit and upward axis.
 
         Raises
         ------
         Missing, FileError
         """
-        return read_model(*self.file(ident))
+        path, name = self.file(ident)
+        return taken_as(read_model(path, name), *self.said(ident))
+
+    def said(self, ident: str) -> tuple[str, str]:
+        """What somebody said of a model: its unit and the axis that points up; empty where the file is believed.
+
+        Raises
+        ------
+        Missing
+        """
+        with self._store.reading() as session:
+            row = _there(session.get(t.Model, ident), ident)
+            return row.unit, row.up
+
+    def say(self, ident: str, unit: str, up: str) -> ModelFacts:
+        """Keep what somebody says of a model: its unit and the axis that points up; empty believes the file.
+
+        Raises
+        ------
+        Missing
+        LoomError
+            There is no such unit or axis.
+        """
+        known_taking(unit, up)
+        with self._store.writing() as session:
+            row = _there(session.get(t.Model, ident), ident)
+            row.unit, row.up = unit, up
+            session.flush()
+            return _facts(row)
 
     def forget(self, ident: str) -> None:
         """Take a model out; its file goes when no other model is the same.
@@ -108,9 +136,7 @@ class Models:
         Missing
         """
         with self._store.writing() as session:
-            row = session.get(t.Model, ident)
-            if row is None:
-                raise Missing("there is no such model", ident, "It was thrown away.")
+            row = _there(session.get(t.Model, ident), ident)
             digest = row.digest
             session.delete(row)
         if not self._knows(digest):
@@ -122,4 +148,10 @@ class Models:
 
 
 def _facts(row: t.Model) -> ModelFacts:
-    return ModelFacts(row.id, row.name, row.format, row.corners, row.triangles, row.created_at)
+    return ModelFacts(row.id, row.name, row.format, row.corners, row.triangles, row.created_at, row.unit, row.up)
+
+
+def _there(row: t.Model | None, ident: str) -> t.Model:
+    if row is None:
+        raise Missing("there is no such model", ident, "It was thrown away; choose its file again.")
+    return row

@@ -171,6 +171,8 @@ class Model(Base):
     format: Mapped[str] = mapped_column(String(8))
     corners: Mapped[int] = mapped_column(Integer)
     triangles: Mapped[int] = mapped_column(Integer)
+    unit: Mapped[str] = mapped_column(String(8), default="")
+    up: Mapped[str] = mapped_column(String(1), default="")
     created_at: Mapped[datetime] = mapped_column(Moment, default=now)
 
 

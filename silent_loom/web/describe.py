@@ -302,7 +302,8 @@ def _on(weave: Weave, plan: Plan) -> dict[str, Any] | None:
     on = plan.geometry.on
     if on is None:
         return None
-    return {"model": on.model, "uv": on.uv, "name": weave.sources[on.model].name if on.model in weave.sources else ""}
+    named = {"model": on.model, "uv": on.uv, "unit": on.unit, "up": on.up}
+    return {**named, "name": weave.sources[on.model].name if on.model in weave.sources else ""}
 
 
 MIXES = list(get_args(MixMode))

@@ -6,6 +6,7 @@ import json
 from contextlib import closing
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from silent_loom.core.delivery.models.writing import written_bytes
@@ -77,8 +78,13 @@ def test_from_a_model_with_faults_to_one_with_a_material(quay: Path) -> None:
         "--as",
         "glb,obj,usda",
         "--rename",
+        "--changes",
     )
     assert {p.suffix for p in (quay / "given").iterdir()} == {".glb", ".obj", ".mtl", ".usda", ".png"}
+    before, after, changed = (read(quay / "given" / f"flat_{w}.png").samples for w in ("before", "after", "changed"))
+    assert len(np.unique(before.reshape(-1, 3), axis=0)) <= len(buoy().slots), "it came with colours, not with textures"
+    assert len(np.unique(after.reshape(-1, 3), axis=0)) > 100
+    assert changed.max() > 200
 
 
 def test_a_model_under_a_material_of_the_library_is_baked_and_proved(quay: Path, tmp_path: Path) -> None:
@@ -99,6 +105,17 @@ def test_a_model_under_a_material_of_the_library_is_baked_and_proved(quay: Path,
     assert (len(worn), worn.slots[0].name) == (len(plate()), "gravel")
     assert {"base", "normal"} <= set(worn.slots[0].textures)
     assert run("proof", str(out), *data).returncode == 0
+
+
+def test_a_model_is_put_under_in_the_unit_that_somebody_says(tmp_path: Path) -> None:
+    data, cap = ("--data", str(tmp_path / "library")), tmp_path / "cap.obj"
+    written_bytes(plate(), cap)
+    with closing(Store(tmp_path / "library")) as store:
+        ident = store.create("Gravel", woven_from("gravel")).id
+    run("model", "put-under", str(cap), "Gravel", "--unit", "cm", "--up", "z", *data)
+    with closing(Store(tmp_path / "library")) as store:
+        settings = next(r for r in store.get(ident).weave.rows() if r.step == "lay_on").settings
+    assert (settings["unit"], settings["up"]) == ("cm", "z")
 
 
 def test_a_mask_is_written(quay: Path) -> None:

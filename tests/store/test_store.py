@@ -206,7 +206,7 @@ def test_decisions_survive_a_restart(store: Store) -> None:
 def test_database_is_in_wal_mode_and_at_the_newest_revision(store: Store, state: State) -> None:
     with sqlite3.connect(store.folder / "loom.sqlite") as connection:
         assert connection.execute("PRAGMA journal_mode").fetchone() == ("wal",)
-        assert connection.execute("SELECT version_num FROM alembic_version").fetchone() == ("0006",)
+        assert connection.execute("SELECT version_num FROM alembic_version").fetchone() == ("0007",)
 
 
 def test_the_tables_are_those_of_the_migrations(tmp_path: Path) -> None:

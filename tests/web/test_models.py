@@ -92,6 +92,12 @@ def test_from_a_fault_to_a_model_with_a_material(client: TestClient, material: d
         assert {n.rpartition(".")[2] for n in given.namelist()} == endings
     thrown = {**lay, "by": "camera", "around_deg": 30.0, "width_mm": 300.0}
     assert ended(client, client.post("/api/models/lay", json=thrown).json())["state"] == "done"
+    change = client.get(f"/api/models/made/{laid['id']}/change").json()
+    assert change["mean"] > 1
+    assert "one colour" in change["words"]
+    for which in ("before", "changed"):
+        assert client.get(f"/api/models/made/{laid['id']}/change/{which}.png").content[:4] == b"\x89PNG"
+    assert client.get(f"/api/models/made/{baked['id']}/change").status_code == 422
     stretch = client.get(f"/api/models/{flat}/stretch.png")
     assert Pillow.open(io.BytesIO(stretch.content)).size == (1024, 1024)
 

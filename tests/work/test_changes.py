@@ -132,6 +132,23 @@ def test_a_cure_changes_the_row_that_is_there_or_puts_one_below_the_photo(weave:
         cured(weave, [light], "noise")
 
 
+def test_a_second_row_that_makes_a_mask_leaves_the_first_its_name(store: Store, evaluator: Evaluator) -> None:
+    weave, _ = made(store, evaluator, *(3 * [{"kind": "add", "step": "where", "to": 99}]))
+    assert [r.settings.get("name", "where") for r in weave.rows() if r.step == "where"] == [
+        "where",
+        "where_2",
+        "where_3",
+    ]
+    weave, _ = made(
+        store,
+        evaluator,
+        {"kind": "add", "step": "combine", "to": 99},
+        {"kind": "add", "step": "where", "to": 99, "settings": {"name": "moss"}},
+    )
+    assert "into" not in next(r for r in weave.rows() if r.step == "combine").settings, "it works on the map that is there"
+    assert [r.settings["name"] for r in weave.rows() if r.step == "where"] == ["moss"], "what is said counts"
+
+
 def test_a_model_is_put_under_a_material_and_changed_for_a_newer_one(store: Store, evaluator: Evaluator) -> None:
     state = store.create("Gravel", woven_from("gravel"), "Begun")
     first = put_under(store, evaluator, state.id, io.BytesIO(glb(plate(), {})), "cap.glb")
@@ -149,4 +166,4 @@ def test_a_model_is_put_under_a_material_and_changed_for_a_newer_one(store: Stor
     assert store.get(state.id).head == second.head
     height = next(r.id for r in second.weave.rows() if r.step == "normal")
     with pytest.raises(LoomError, match="lays nothing on a model"):
-        put_under(store, evaluator, state.id, io.BytesIO(glb(plate(), {})), "cap.glb", height)
+        put_under(store, evaluator, state.id, io.BytesIO(glb(plate(), {})), "cap.glb", step_id=height)

@@ -149,7 +149,7 @@ def bake(
 def worn_by(evaluator: Evaluator, plan: Plan) -> Worn | None:
     """The model that the maps of a weave lie on, if any."""
     on = plan.geometry.on
-    return None if on is None else Worn(evaluator.sources.model(on.model), on.uv)
+    return None if on is None else Worn(on.read(evaluator.sources), on.uv)
 
 
 def _on_model(plan: Plan, weave: Weave) -> dict[str, Any]:

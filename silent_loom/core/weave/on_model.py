@@ -15,8 +15,8 @@ if TYPE_CHECKING:  # what lies on no model needs none of it
     from silent_loom.core.form.lay.laying import Laying
     from silent_loom.core.form.model import Model
 
-SURFACES: Memory[tuple[str, str, tuple[int, int]], Surface] = Memory(2)
-"""Models laid out, by the hash of their file, the UV set, and the size in texels."""
+SURFACES: Memory[tuple[str, str, str, str, tuple[int, int]], Surface] = Memory(2)
+"""Models laid out, by the hash of their file, their unit, the axis that points up, the UV set, and the size in texels."""
 
 
 class Models(Protocol):
@@ -39,12 +39,28 @@ class OnModel:
         How the sheet was laid on.
     sheet_mm : tuple of float
         Width and height of one repeat of that sheet.
+    unit, up : str
+        Unit of the file and the axis that points up, where they are not as the file has them: see `taken_as`.
     """
 
     model: str
     uv: str
     laying: Laying
     sheet_mm: tuple[float, float]
+    unit: str = ""
+    up: str = ""
+
+    def read(self, models: Models) -> Model:
+        """The model itself, in its unit and the right way up.
+
+        Raises
+        ------
+        WeaveError, FileError
+            The model is missing, or cannot be read.
+        """
+        from silent_loom.core.form.reading.table import taken_as
+
+        return taken_as(models.model(self.model), self.unit, self.up)
 
     def surface(self, models: Models, size: tuple[int, int]) -> Surface:
         """The model laid out at a size in texels; the last ones are kept.
@@ -58,7 +74,8 @@ class OnModel:
         """
         from silent_loom.core.form.lay.places import onto_itself
 
-        return SURFACES.answer((self.model, self.uv, size), lambda: onto_itself(models.model(self.model), size, self.uv))
+        known = (self.model, self.unit, self.up, self.uv, size)
+        return SURFACES.answer(known, lambda: onto_itself(self.read(models), size, self.uv))
 
     def finer(self, pitch_mm: float) -> float:
         """Pitch that a sheet has to have for a texel pitch on the model, in millimetres of the sheet."""

@@ -6,7 +6,9 @@ import importlib
 import inspect
 import json
 import pkgutil
+from collections.abc import Collection
 from functools import cache
+from itertools import count
 from pathlib import Path
 from types import MappingProxyType, ModuleType
 from typing import Any
@@ -18,6 +20,7 @@ from silent_loom.core.base.errors import SettingError, WeaveError
 from silent_loom.core.base.troubles import note, passed_over
 from silent_loom.core.weave.settings import Settings
 from silent_loom.core.weave.step import AnyStep, Step
+from silent_loom.core.weave.threads import THREADS
 
 STEPS = "silent_loom.core.steps"
 """The one folder that is scanned, to any depth; a folder in it is a family of steps."""
@@ -242,3 +245,20 @@ def plain(values: Any) -> Any:
     {'a': [1, 2]}
     """
     return json.loads(json.dumps(values, default=float))
+
+
+def fresh_names(name: str, present: Collection[str]) -> dict[str, str]:
+    """Names for the threads that a new row makes, where those of a fresh step are taken: settings by field.
+
+    Maps keep theirs: a row that makes one works on the one that is there.
+
+    >>> fresh_names("where_on_model", ["where"]), fresh_names("where_on_model", ["base"])
+    ({'name': 'where_2'}, {})
+    """
+    out = {}
+    for field, info in fields(name).items():
+        extra = info.json_schema_extra
+        usual = str(info.get_default())
+        if isinstance(extra, dict) and extra.get("new") and usual in present and usual not in THREADS:
+            out[field] = next(n for k in count(2) if (n := f"{usual}_{k}") not in present)
+    return out

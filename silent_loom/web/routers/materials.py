@@ -112,8 +112,9 @@ class _Under(BaseModel):
 def under(ident: str, body: _Under, works: Works, store: Stored) -> dict[str, Any]:
     """Put a model under a material: from that row on its maps are made in the model's UV set."""
     path, name = works.models.file(body.model)
+    taken = works.models.said(body.model)
     with path.open("rb") as stream:
-        return shown(works, put_under(store, works.evaluator, ident, stream, name, body.step_id, body.base))
+        return shown(works, put_under(store, works.evaluator, ident, stream, name, taken, body.step_id, body.base))
 
 
 @router.post("/api/materials/{ident}/again", status_code=201)

@@ -6,17 +6,22 @@ import io
 import zipfile
 from dataclasses import asdict
 from pathlib import PurePath
-from typing import Any
+from typing import Any, Literal
 
+import numpy as np
 from fastapi import APIRouter, File, Query, Request, Response, UploadFile
 from fastapi.responses import FileResponse
+from pydantic import BaseModel, ConfigDict, Field
 
 from silent_loom.core.base.errors import LoomError
 from silent_loom.core.delivery.models.gltf import glb
+from silent_loom.core.delivery.proving.difference import ember_codes
+from silent_loom.core.files.png import png_bytes
 from silent_loom.core.form.bake.targets import TARGETS
 from silent_loom.core.form.lay.places import KINDS
 from silent_loom.core.form.model import with_first
 from silent_loom.core.form.packed import shown as packed_mesh
+from silent_loom.core.form.reading.table import taken_as
 from silent_loom.demo.models import MODELS
 from silent_loom.store.models import ModelFacts
 from silent_loom.web.common import Stored, Works, templates
@@ -92,11 +97,32 @@ def parts_of(digest: str, store: Stored) -> dict[str, Any]:
 
 
 @router.get("/api/models/of/{digest}/mesh")
-def mesh_of(digest: str, store: Stored, uv: str = Query("", max_length=200)) -> Response:
-    """The triangles of a model behind a material, with one of its UV sets: see `Mesh.packed`."""
-    model = with_first(store.sources.model(digest), uv)
+def mesh_of(
+    digest: str,
+    store: Stored,
+    uv: str = Query("", max_length=200),
+    unit: str = Query("", max_length=8),
+    up: str = Query("", max_length=1),
+) -> Response:
+    """The triangles of a model behind a material, with one of its UV sets, as its row takes it: see `Mesh.packed`."""
+    model = with_first(taken_as(store.sources.model(digest), unit, up), uv)
     found = packed_mesh(model)
     return Response(found.packed(), media_type="application/octet-stream", headers=_told(found.own_uv, model.unit_mm))
+
+
+class Said(BaseModel):
+    """What somebody says of a model where its file says nothing or is wrong."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    unit: str = Field("", max_length=8, description="mm, cm, m, in or ft; empty believes the file.")
+    up: str = Field("", max_length=1, description="y or z; empty believes the file.")
+
+
+@router.put("/api/models/{ident}/said")
+def say(ident: str, body: Said, works: Works) -> dict[str, Any]:
+    """Say what a unit of a model is, and which axis points up."""
+    return _model(works.models.say(ident, body.unit, body.up))
 
 
 @router.delete("/api/models/{ident}", status_code=204)
@@ -139,6 +165,21 @@ def bake(ask: BakeAsk, works: Works) -> dict[str, Any]:
 def lay(ask: LayAsk, works: Works) -> dict[str, Any]:
     """Lay a material on a model."""
     return works.model_jobs.add(LAY, ask).as_dict()
+
+
+@router.get("/api/models/made/{job}/change")
+def change(job: str, works: Works) -> dict[str, Any]:
+    """How far the base colour that was laid on is from the one that the model came with."""
+    found = works.model_jobs.before_after(job)
+    return {"words": found.words, **found.difference.as_dict()}
+
+
+@router.get("/api/models/made/{job}/change/{which}.png")
+def change_picture(job: str, which: Literal["before", "changed"], works: Works) -> Response:
+    """The base colour that the model came with, in the same UVs; or what changed: black nothing, then embers."""
+    found = works.model_jobs.before_after(job)
+    codes = ember_codes(found.picture) if which == "changed" else np.rint(255 * found.before).astype(np.uint8)
+    return Response(png_bytes(codes, colour=True, fast=True), media_type="image/png", headers={"cache-control": "no-store"})
 
 
 @router.get("/api/models/made/{job}/{name}")

@@ -82,8 +82,10 @@ class Add(PlacedChange):
     def made(self, seen: Seen) -> Changed:
         new, to, into, words = StepEntry(step=self.step, settings=self.settings), self.to, self.group(seen), ""
         registry.settings_of(new.step, new.settings)
+        plan = seen.evaluator.plan(seen.weave)
+        new = new.model_copy(update={"settings": {**registry.fresh_names(new.step, plan.threads), **new.settings}})
         if not self.exact:
-            new, to, into, words = fitting_place(seen.evaluator.plan(seen.weave), seen.weave, new, to, into)
+            new, to, into, words = fitting_place(plan, seen.weave, new, to, into)
         title = registry.step(self.step).title
         return edit.added(seen.weave, new, to, into), f"{title} added{f' {words}' if words else ''}"
 
@@ -183,6 +185,8 @@ class OtherModel(RowChange):
 
     kind: Literal["model"] = "model"
     digest: str = Field("", description="SHA-256 of the stored file.")
+    unit: str = Field("", description="Unit of the file, where it does not say or is wrong: mm, cm, m, in or ft.")
+    up: str = Field("", description="Axis of the file that points up, where it does not say or is wrong: y or z.")
 
     def made(self, seen: Seen) -> Changed:
         if self.digest not in seen.sources:
@@ -196,7 +200,8 @@ class OtherModel(RowChange):
         before = entry.settings.get("model", "")
         if before and before != self.digest:
             words += f" ({self._moved(seen, before, entry.settings.get('uv', ''))})"
-        return after.with_settings(row, {"model": self.digest}), words
+        taken = {"unit": self.unit, "up": self.up}
+        return after.with_settings(row, {"model": self.digest, **taken}), words
 
     def _moved(self, seen: Seen, before: str, uv: str) -> str:
         """What has moved against the model that was there, in words."""

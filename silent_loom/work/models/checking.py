@@ -24,7 +24,7 @@ class Checking:
 
     def __init__(self, models: Models, lane: Lane) -> None:
         self._models, self._lane = models, lane
-        self._kept: Memory[str, Model] = Memory(KEPT)
+        self._kept: Memory[tuple[str, str, str], Model] = Memory(KEPT)
 
     def model(self, ident: str) -> Model:
         """The model itself.
@@ -33,11 +33,11 @@ class Checking:
         ------
         Missing, FileError
         """
-        self._models.file(ident)  # one that was thrown away is not shown from memory
-        found = self._kept.get(ident)
+        known = (ident, *self._models.said(ident))  # refuses one that was thrown away, so memory does not show it
+        found = self._kept.get(known)
         if found is None:
             found = self._models.model(ident)
-            self._kept.put(ident, found)
+            self._kept.put(known, found)
         return found
 
     def stretched(self, ident: str, uv: str) -> bytes:
@@ -71,6 +71,7 @@ class Checking:
             "size_mm": [x, y, z],
             "unit_mm": model.unit_mm,
             "unit_told": model.unit_told,
+            "up": model.up,
             "check": as_data(found, model),
             "outlines": [[[[round(float(u), 5), round(float(v), 5)] for u, v in line] for line in island] for island in lines],
         }

@@ -11,8 +11,10 @@ from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from silent_loom.core.base.bounded_memory import Memory
 from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.parallel import Rank, Task
+from silent_loom.core.delivery.models.before_after import BeforeAfter, before_after
 from silent_loom.core.delivery.models.dressing import dressed
 from silent_loom.core.delivery.models.gltf import glb
 from silent_loom.core.delivery.models.laid_on import Layer, deliver_laid
@@ -104,6 +106,7 @@ class ModelJobs:
     def __init__(self, desk: Desk, jobs: Jobs, models: Models, checking: Checking, shelf: Shelf) -> None:
         self._desk, self._jobs, self._models, self._checking, self._shelf = desk, jobs, models, checking, shelf
         self._folder = desk.store.folder / "on_models"
+        self._compared: Memory[str, BeforeAfter] = Memory(1)
         jobs.can(UNWRAP, self._unwrap)
         jobs.can(BAKE, self._bake)
         jobs.can(LAY, self._lay)
@@ -154,10 +157,7 @@ class ModelJobs:
         LoomError
             The job laid nothing on, or its maps are not packed as a glTF reads them.
         """
-        folder, found = self.folder(job), self._jobs.get(job)
-        if found.kind != LAY:
-            raise LoomError("no material was laid on by this job", job, "Lay one on first.")
-        ask = LayAsk.model_validate(found.settings)
+        folder, ask = self.folder(job), self._laid(job)
         model = self._checking.model(ask.model)
         dresses, _ = dressed(model, {"": folder}, rename=True)
         model = with_first(model, ask.uv)
@@ -168,6 +168,31 @@ class ModelJobs:
             for file in write_model(model, dresses, Path(room) / "model", next(iter(dresses.values())).name, [kind]):
                 out.write(Path(room) / "model" / file, file)
         return body.getvalue()
+
+    def before_after(self, job: str) -> BeforeAfter:
+        """The base colour of the model before and after a material was laid on; the last one is kept.
+
+        Raises
+        ------
+        LoomError
+            The job laid nothing on.
+        """
+        found = self._compared.get(job)
+        if found is None:
+            folder, ask = self.folder(job), self._laid(job)
+            model, (path, _) = self._checking.model(ask.model), self._models.file(ask.model)
+            dresses, _ = dressed(model, {"": folder}, rename=True)
+            task = Task(lane=self._desk.lane, rank=Rank.TABLE)
+            with self._desk.lane.hold(task):
+                found = before_after(model, path, dresses, ask.size, ask.uv, task)
+            self._compared.put(job, found)
+        return found
+
+    def _laid(self, job: str) -> LayAsk:
+        found = self._jobs.get(job)
+        if found.kind != LAY:
+            raise LoomError("no material was laid on by this job", job, "Lay one on first.")
+        return LayAsk.model_validate(found.settings)
 
     def _source(self, ask: BakeAsk) -> Source | None:
         found: list[tuple[Model, Path]] = [(self._checking.model(d), self._models.file(d)[0]) for d in ask.dense]

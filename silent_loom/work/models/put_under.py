@@ -16,11 +16,19 @@ END = 1_000_000
 
 
 def put_under(
-    store: Store, evaluator: Evaluator, ident: str, stream: BinaryIO, name: str, step_id: str = "", base: int = 0
+    store: Store,
+    evaluator: Evaluator,
+    ident: str,
+    stream: BinaryIO,
+    name: str,
+    taken: tuple[str, str] = ("", ""),
+    step_id: str = "",
+    base: int = 0,
 ) -> State:
     """Keep a model and name it in the row that lays the material on one; such a row is added at the end where there is none.
 
-    What has moved against a model that was there before stands in the history.
+    ``taken`` is the unit of the file and its axis that points up, empty where the file is believed. What has moved against
+    a model that was there before stands in the history.
 
     Raises
     ------
@@ -36,4 +44,4 @@ def put_under(
         before = {r.id for r in state.weave.rows()}
         state = make(store, evaluator, ident, Add(step=registry.able("lay on"), to=END, base=base))
         row, base = next(r.id for r in state.weave.rows() if r.id not in before), state.head
-    return make(store, evaluator, ident, OtherModel(base=base, step_id=row, digest=digest))
+    return make(store, evaluator, ident, OtherModel(base=base, step_id=row, digest=digest, unit=taken[0], up=taken[1]))

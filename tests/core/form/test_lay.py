@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 from numpy.typing import NDArray
+from scipy import ndimage
 
 from silent_loom.core.base.errors import LoomError
 from silent_loom.core.base.images import Image, Kind
@@ -18,6 +19,7 @@ from silent_loom.core.form.model import Model, Table, plate
 from silent_loom.core.form.normals import unit
 from silent_loom.core.form.uv.islands import islands
 from silent_loom.core.form.uv.unwrap import UnwrapSettings, unwrapped
+from silent_loom.core.look.meters.seam_meter import seam
 from silent_loom.demo.models import lifebelt
 from tests.core.form.test_bake import sphere
 
@@ -135,6 +137,30 @@ def test_a_border_of_the_layout_is_no_seam_of_three_sides() -> None:
     here, there = steps(ball, edges), steps(other, edges)
     assert here.mean() <= 1.1 * there.mean()
     assert np.abs(here - there).mean() < 0.1
+
+
+def pipe(around: int = 48) -> Model:
+    """A pipe of 300 mm across and 600 mm high, whose UVs go once around: the left edge of the square meets the right one."""
+    turn = np.linspace(0, 2 * np.pi, around + 1)
+    at = np.array([(150 * np.cos(a), y, 150 * np.sin(a)) for y in (-300.0, 300.0) for a in turn])
+    uv = np.array([(a / (2 * np.pi), v) for v in (0.0, 1.0) for a in turn])
+    k = np.arange(around)
+    low, high = np.stack([k, k + around + 1, k + 1], 1), np.stack([k + 1, k + around + 1, k + around + 2], 1)
+    corners = np.concatenate([low, high]).astype(np.int32)
+    flat = np.zeros(len(corners), np.int32)
+    return Model(Table(at, corners), flat, flat, uvs={"UV": Table(uv, corners)}, unit_mm=1.0)
+
+
+def test_the_border_of_a_layout_is_no_seam_by_the_seam_meter() -> None:
+    rng = np.random.default_rng(5)
+    grain = ndimage.gaussian_filter(rng.random((256, 256, 3)), (3, 3, 0), mode="wrap")
+    grain = (0.5 + (grain - grain.mean()) * 4).clip(0, 1).astype(np.float32)
+    sheet = Image(grain, Kind.COLOUR, (400.0, 400.0), True)
+    surface = onto_itself(pipe(), (512, 512))
+    from_sides = lay(surface, {"m": sheet}, Laying("sides", blend=0.3)).maps["m"]
+    through = lay(surface, {"m": sheet}, Laying("uv")).maps["m"]
+    assert seam(from_sides, "x", search=False).figure <= 1.05
+    assert seam(through, "x", search=False).figure > 2, "repeats that do not come out even do break there"
 
 
 def test_altitude_slope_and_facing() -> None:

@@ -24,6 +24,7 @@ from silent_loom.core.form.bake.surface import Surface
 from silent_loom.core.form.lay.laying import Laying, lay, repeats
 from silent_loom.core.form.lay.places import Where, mask
 from silent_loom.core.weave.answers.evaluate import Evaluator
+from silent_loom.core.weave.answers.plan import flat_part
 from silent_loom.core.weave.rows.model import Weave
 from silent_loom.core.weave.threads import ThreadSpec
 
@@ -183,9 +184,10 @@ def deliver_laid(
 
 
 def _sheets(surface: Surface, layer: Layer, wanted: Profile, task: Task) -> tuple[dict[str, Image], dict[str, ThreadSpec]]:
-    if (error := layer.evaluator.plan(layer.weave).error()) is not None:
+    plan = layer.evaluator.plan(layer.weave)
+    if (error := plan.error()) is not None:
         raise error
-    weave = completed(layer.evaluator, layer.weave, wanted)
+    weave = completed(layer.evaluator, flat_part(plan, layer.weave), wanted)  # the sheet of one that lies on a model already
     plan = layer.evaluator.plan(weave)
     names = needed(wanted, dict(plan.threads))
     size = sheet_size(surface, plan.geometry.size_mm, layer.laying)

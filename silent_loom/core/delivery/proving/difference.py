@@ -177,7 +177,16 @@ def picture_of(difference: Difference) -> NDArray[np.uint8]:
     >>> int(picture_of(differences(same, same, spec("roughness"))).max())
     0
     """
-    at = np.sqrt(difference.picture) * (len(_EMBERS) - 1)  # small ones are to be seen, too
+    return ember_codes(difference.picture)
+
+
+def ember_codes(picture: Floats) -> NDArray[np.uint8]:
+    """Values 0…1 as embers, uint8, shape (H, W, 3), sRGB: black is 0, white is 1.
+
+    >>> ember_codes(np.float32([[0, 1]])).tolist()
+    [[[0, 0, 0], [255, 255, 246]]]
+    """
+    at = np.sqrt(picture) * (len(_EMBERS) - 1)  # small ones are to be seen, too
     low = np.minimum(at.astype(np.int64), len(_EMBERS) - 2)
     part = (at - low)[..., None]
     return np.rint(_EMBERS[low] * (1 - part) + _EMBERS[low + 1] * part).astype(np.uint8)

@@ -7,9 +7,9 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from scipy.fft import dctn
 
 from silent_loom.core.base.images import Floats, Image, Kind
+from silent_loom.core.base.lazy_modules import later
 from silent_loom.core.base.parallel import IDLE, Task
 from silent_loom.core.base.srgb import decode_srgb, encode_srgb
 from silent_loom.core.delivery.proving.difference import Difference, differences
@@ -18,6 +18,8 @@ from silent_loom.core.delivery.reduce import reduced
 from silent_loom.core.moving.resample import enlarge, resize
 from silent_loom.core.screen.display import shown
 from silent_loom.core.weave.threads import ThreadSpec
+
+fft = later("scipy.fft")
 
 WITHIN = 1.15
 """Code values of 8 bits that files may cost: one by rounding and dither, an eighth by half floats, which keep 11 bits."""
@@ -182,7 +184,7 @@ def _share_of_nothing(codes: Floats, offset: int) -> float:
         return 0.0
     blocks = codes[offset : offset + h, offset : offset + w].reshape(h // 8, 8, w // 8, 8).transpose(0, 2, 1, 3)
     fine = np.add.outer(np.arange(8), np.arange(8)) >= 6
-    return float((np.abs(dctn(blocks, axes=(2, 3), norm="ortho")[..., fine]) < 1).mean())
+    return float((np.abs(fft.dctn(blocks, axes=(2, 3), norm="ortho")[..., fine]) < 1).mean())
 
 
 @dataclass(frozen=True)

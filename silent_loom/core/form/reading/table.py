@@ -57,12 +57,49 @@ def read_model(path: Path, name: str = "", *, unit: str = "", up: Up | None = No
     reader = READERS.get(Path(called).suffix.lower()) or READERS.get(path.suffix.lower()) or READERS.get(_looks_like(path))
     if reader is None:
         raise FileError("this is no model that can be read", called, f"Use one of {', '.join(READERS)}.")
-    if unit and unit not in UNITS:
-        raise LoomError(f"there is no unit {unit!r}", "", f"Use one of {', '.join(UNITS)}.")
-    model = reader(path, called)
+    return taken_as(reader(path, called), unit, up or "")
+
+
+def taken_as(model: Model, unit: str = "", up: str = "") -> Model:
+    """A model whose unit and upward axis are what somebody says; what is left empty stays as the file has it.
+
+    Parameters
+    ----------
+    model : Model
+    unit : str
+        'mm', 'cm', 'm', 'in', 'ft' or ''.
+    up : str
+        'y', 'z' or ''.
+
+    Raises
+    ------
+    LoomError
+        There is no such unit or axis.
+
+    >>> import numpy as np
+    >>> from silent_loom.core.form.model import Table
+    >>> at = Table(np.array([[0.0, 0, 0], [1, 0, 0], [0, 0, 2]]), np.array([[0, 1, 2]], np.int32))
+    >>> nothing = np.zeros(1, np.int32)
+    >>> [float(v) for v in taken_as(Model(at, nothing, nothing), "cm", "z").size_mm]
+    [10.0, 20.0, 0.0]
+    """
+    known_taking(unit, up)
     if unit:
         model = replace(model, unit_mm=UNITS[unit], unit_told=True)
-    return model if up is None else replace(model, up=up)
+    return replace(model, up=up) if up else model  # type: ignore[arg-type]
+
+
+def known_taking(unit: str, up: str) -> None:
+    """Refuse a unit or an axis that there is not.
+
+    Raises
+    ------
+    LoomError
+    """
+    if unit and unit not in UNITS:
+        raise LoomError(f"there is no unit {unit!r}", "", f"Use one of {', '.join(UNITS)}.")
+    if up not in ("", "y", "z"):
+        raise LoomError(f"there is no axis {up!r} that could point up", "", "Use y or z.")
 
 
 def _looks_like(path: Path) -> str:

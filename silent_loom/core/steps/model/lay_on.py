@@ -9,19 +9,32 @@ from silent_loom.core.base.errors import LoomError, WeaveError
 from silent_loom.core.base.images import Image
 from silent_loom.core.base.parallel import Task
 from silent_loom.core.form.lay.laying import Camera, Laying
+from silent_loom.core.form.reading.table import taken_as
 from silent_loom.core.form.uv.stretch import stretch
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.on_model import OnModel
 from silent_loom.core.weave.settings import Settings, setting
 from silent_loom.core.weave.step import CarryStep, Geometry, Sheet, Sources, Texels
 
-_SIDES: Memory[tuple[str, str], float] = Memory(16)
-"""Millimetres to the side of the square, by the hash of a model's file and its UV set: asked for each time a weave is planned."""
+_SIDES: Memory[tuple[str, str, str], float] = Memory(16)
+"""Millimetres to the side of the square, by the hash of a model's file, its unit and its UV set: asked for at each plan."""
 
 
 class LayOnSettings(Settings):
     model: str = setting("", "The model that the material is laid on.", shape="model")
     uv: str = setting("", "The UV set of the model that the maps are made for.", title="UV set")
+    unit: Literal["", "mm", "cm", "m", "in", "ft"] = setting(
+        "",
+        "What a unit of the model's file is, where the file does not say or is wrong.",
+        title="Unit",
+        names={"": "as the file says", "mm": "millimetres", "cm": "centimetres", "m": "metres", "in": "inches", "ft": "feet"},
+    )
+    up: Literal["", "y", "z"] = setting(
+        "",
+        "Which axis of the model's file points up.",
+        title="Up",
+        names={"": "as the file says", "y": "y", "z": "z"},
+    )
     by: Literal["uv", "sides", "camera"] = setting(
         "uv",
         "Through the UVs; from three sides, without a seam wherever islands are cut; or thrown on from one place.",
@@ -102,29 +115,31 @@ class LayOn(CarryStep[LayOnSettings]):
         if not before.wraps and (s.by != "camera" or s.width_mm == 0):
             raise WeaveError("the sheet does not repeat", self.title, "Close its edges first, or lay it on from a camera once.")
         try:
-            side = self._side(s, sources)
+            on = OnModel(s.model, s.uv, self._laying(s, sources), before.size_mm, s.unit, s.up)
+            side = self._side(on, sources)
         except LoomError as error:
             raise WeaveError(error.what, self.title, error.todo) from None
-        return Geometry((side, side), False, on=OnModel(s.model, s.uv, self._laying(s, sources), before.size_mm))
+        return Geometry((side, side), False, on=on)
 
     @staticmethod
-    def _side(s: LayOnSettings, sources: Sources) -> float:
+    def _side(on: OnModel, sources: Sources) -> float:
         """Millimetres of the surface to the side of the square, in the middle."""
 
         def work() -> float:
-            model = sources.model(s.model)
-            return stretch(model.corners, model.uv(s.uv).at_corners()).scale()
+            model = on.read(sources)
+            return stretch(model.corners, model.uv(on.uv).at_corners()).scale()
 
-        side = _SIDES.answer((s.model, s.uv), work)
+        side = _SIDES.answer((on.model, on.unit, on.uv), work)
         if side <= 0:
-            raise LoomError("the UVs of this model have no area", s.uv, "Unwrap it first, on the page Models.")
+            raise LoomError("the UVs of this model have no area", on.uv, "Unwrap it first, on the page Models.")
         return side
 
     @staticmethod
     def _laying(s: LayOnSettings, sources: Sources) -> Laying:
         camera = None
         if s.by == "camera":
-            camera = Camera.around(sources.model(s.model), s.around_deg, s.above_deg, s.width_mm)
+            model = taken_as(sources.model(s.model), s.unit, s.up)
+            camera = Camera.around(model, s.around_deg, s.above_deg, s.width_mm)
         return Laying(s.by, s.scale, s.turn_deg, (s.right_mm, s.up_mm), s.blend, camera)
 
     def demand(self, s: LayOnSettings, before: Geometry, after: Geometry, texels: Texels) -> Texels:

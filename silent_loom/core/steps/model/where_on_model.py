@@ -91,6 +91,7 @@ class WhereOnModel(MapStep[WhereOnModelSettings]):
         "occlusion",
         "thickness",
         "vertex colour",
+        "painted",
         "island",
         "mesh",
         "slot",

@@ -56,6 +56,9 @@ export class ModelForm {
     this.light = null;
     /** @type {any} */
     this.around = null;
+    /** @type {any} What it wore before, to the left of the wipe */
+    this.earlier = null;
+    this.wipe = 0.5;
     this.per = 1;
     this.asked = 0;
     this.pending = 0;
@@ -163,9 +166,25 @@ export class ModelForm {
     this.draw();
   }
 
+  /** Hold what the model came with against what it wears: that to the left of the wipe, this to the right.
+   * @param {?string} address of the earlier base colour; null takes it away
+   */
+  async hold(address) {
+    if (!this.start()) return;
+    this.earlier = null;
+    if (address) {
+      const map = await new THREE.TextureLoader().loadAsync(address);
+      map.colorSpace = THREE.SRGBColorSpace;
+      this.earlier = new THREE.MeshStandardMaterial({ map, roughness: 0.75, side: THREE.DoubleSide });
+    }
+    this.node.dataset.wipe = address ? String(this.wipe) : "";
+    this.draw();
+  }
+
   /** Take off what was laid on: the layout shows again. */
   bare() {
     if (!this.material) return;
+    this.hold(null);
     Object.assign(this.material, {
       map: this.texture,
       normalMap: null,
@@ -184,6 +203,7 @@ export class ModelForm {
    */
   async wear(maps) {
     if (!this.start()) return;
+    this.earlier = null;
     const loader = new THREE.TextureLoader();
     const taken = {};
     for (const [name, address] of Object.entries(maps)) {
@@ -258,9 +278,29 @@ export class ModelForm {
       this.camera.updateProjectionMatrix();
       this.sun.position.set(-2, 3, 4).applyQuaternion(this.camera.quaternion);
       if (this.light) [this.light.visible, this.mesh.visible] = [this.moving, !this.moving];
-      this.renderer.render(this.scene, this.camera);
+      this.render(box);
+      this.node.dataset.wipe = this.earlier ? this.wipe.toFixed(2) : "";
       this.node.dataset.frames = String(+(this.node.dataset.frames || 0) + 1);
     });
+  }
+
+  render(box) {
+    if (!this.earlier) {
+      this.renderer.render(this.scene, this.camera);
+      return;
+    }
+    const at = Math.round(this.wipe * box.width);
+    this.renderer.setScissorTest(true);
+    for (const [left, width, material] of [
+      [0, at - 1, this.earlier],
+      [at + 1, box.width - at - 1, this.material],
+    ]) {
+      for (const mesh of [this.mesh, this.light]) if (mesh) mesh.material = material;
+      this.renderer.setScissor(left, 0, width, box.height);
+      this.renderer.render(this.scene, this.camera);
+    }
+    for (const mesh of [this.mesh, this.light]) if (mesh) mesh.material = this.material;
+    this.renderer.setScissorTest(false);
   }
 
   drag(event) {

@@ -1,5 +1,5 @@
 // The page of models: which there are, what is wrong with their UVs, and the work on them.
-import { el, get, post, send } from "../base/api.js";
+import { el, get, post, put, send } from "../base/api.js";
 import { ModelForm } from "./form.js";
 import { Layout } from "./layout.js";
 import { Work } from "./work.js";
@@ -31,6 +31,7 @@ class Page {
     $("model-file").addEventListener("change", e => this.bring([...e.target.files]));
     $("quay").addEventListener("click", () => this.quay());
     for (const id of ["uv-set", "uv-size", "uv-wish"]) $(id).addEventListener("change", () => this.check());
+    for (const id of ["model-unit", "model-up"]) $(id).addEventListener("change", () => this.readAs());
     $("seen-by").addEventListener("change", () => this.draw());
     addEventListener("dragover", e => e.preventDefault());
     addEventListener("drop", e => {
@@ -101,7 +102,28 @@ class Page {
     this.load();
   }
 
+  // What a unit of the file is, and which axis points up, as the artist says
+  async readAs() {
+    const id = this.chosen;
+    if (!id) return;
+    try {
+      const said = await put(`/api/models/${id}/said`, { unit: $("model-unit").value, up: $("model-up").value });
+      Object.assign(
+        this.models.find(m => m.id === id),
+        said,
+      );
+      if (this.chosen !== id) return;
+      this.form.load(id);
+      this.check();
+    } catch (error) {
+      this.say(error.message);
+    }
+  }
+
   choose(id) {
+    const model = this.models.find(m => m.id === id);
+    $("model-unit").value = model?.unit || "";
+    $("model-up").value = model?.up || "";
     if (this.chosen !== id) $("uv-set").replaceChildren();
     if (this.chosen !== id) this.form.load(id);
     this.chosen = id;
@@ -143,6 +165,8 @@ class Page {
     this.say("");
     const { check, size_mm: mm } = found;
     const guessed = found.unit_told ? "" : `, a unit taken for ${found.unit_mm} mm`;
+    const unit = `a unit is ${+found.unit_mm.toPrecision(6)} mm${found.unit_told ? "" : ", guessed by the size"}`;
+    $("taken-words").textContent = `${unit}; ${found.up} points up`;
     $("model-facts").textContent =
       `${found.triangles.toLocaleString("en")} triangles, ${found.meshes.length} meshes, ` +
       `${mm.map(v => (v / 10).toFixed(1)).join(" × ")} cm${guessed}`;

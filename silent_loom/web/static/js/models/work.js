@@ -1,5 +1,6 @@
 // Work on a model that takes its time: unwrapping, baking, laying a material on; how far it is, and what came of it.
 import { el, get, post } from "../base/api.js";
+import { beforeAfter } from "./before_after.js";
 
 const $ = id => document.getElementById(id);
 const NAMED = ["mesh", "material", "island", "paint"];
@@ -151,9 +152,11 @@ export class Work {
       words,
       stop,
     );
-    $("made").prepend(line);
+    const lines = el("ol", { class: "quiet" });
+    $("made").prepend(line, el("details", { class: "job-log", "data-log": kind }, el("summary", {}, "Log"), lines));
     for (;;) {
       const job = await get(`/api/jobs/${id}`);
+      lines.replaceChildren(...job.log.map(words => el("li", {}, words)));
       line.dataset.state = job.state === "running" ? "running" : "waiting";
       bar.style.width = `${Math.round(100 * job.fraction)}%`;
       words.textContent = job.error || job.words;
@@ -169,6 +172,7 @@ export class Work {
 
   // Which of the files the model can wear
   worn(kind, files, path) {
+    /** @type {Record<string, string>} */
     const of = {};
     for (const f of files) {
       const name = f.map || f.file.replace(/^.*_/, "").replace(/\.png$/, "");
@@ -223,6 +227,7 @@ export class Work {
         ),
       );
     line.replaceChildren(el("span", {}, done), ...links);
+    if (kind === "lay" && worn.base) line.append(beforeAfter(this.page.form, path, worn));
     line.after(
       el(
         "div",
