@@ -16,6 +16,8 @@ export function startVariations(state, say) {
     titles = {};
 
   $("variations").addEventListener("click", async () => {
+    const asking = [$("variation-ask"), $("variation-more")];
+    for (const press of asking) press.disabled = true; // until what can vary is known, a press would ask for nothing
     openSheet(sheet);
     try {
       const about = await get(`${state.path}/variations`);
@@ -28,6 +30,7 @@ export function startVariations(state, say) {
       $("variation-seeds").disabled = !about.seeds;
       $("variation-seeds").checked = about.seeds;
       $("variation-none").hidden = about.dials.length > 0 || about.seeds;
+      for (const press of asking) press.disabled = !$("variation-none").hidden;
     } catch (error) {
       say(error.message);
     }
