@@ -82,6 +82,13 @@ def _unsaid(error: OSError) -> NoReturn:
     os._exit(1)  # the interpreter would try to write what is left, and fail again
 
 
+class ReliefFrom(StrEnum):
+    """What form is read from."""
+
+    light = "light"
+    brightness = "brightness"
+
+
 class SeamlessMethod(StrEnum):
     cut = "cut"
     fade = "fade"
@@ -182,9 +189,12 @@ def derive(
         typer.Option(
             metavar="DEG",
             help="Where the light on the photo came from, as seen on the straightened sheet: 0 from the right, 90 from the top. "
-            "Without it brightness alone is read as height.",
+            "Told, form is read far more surely.",
         ),
     ] = None,
+    relief: Annotated[
+        ReliefFrom, typer.Option(help="Read form from the light on the photo, or take dark for deep.")
+    ] = ReliefFrom.light,
     profile: Annotated[str, typer.Option(help="What the receiver wants; 'silent-loom profiles' lists them.")] = "plain",
     set_: Annotated[
         list[str] | None,
@@ -225,7 +235,7 @@ def derive(
     from silent_loom.core.ways.starting import Start, settings_from
 
     said = corners is not None or square or repeats or seamless is not SeamlessMethod.cut
-    said = said or (extent_mm, depth_mm, light_from) != (1000, 10, None)
+    said = said or (extent_mm, depth_mm, light_from) != (1000, 10, None) or relief is not ReliefFrom.light
     woven = None if weave is None else _woven(weave, set_ or [], said)
     start = Start(
         corners=None if corners is None else _corners(corners),
@@ -234,6 +244,7 @@ def derive(
         seamless=None if seamless is SeamlessMethod.none else seamless.value,
         square=square,
         light_from=light_from,
+        relief=relief.value,
         settings=settings_from(set_ or []) if woven is None else {},
     )
     called = None if name is None else file_name(name)

@@ -39,12 +39,11 @@ def main() -> None:
             seed=said.seed, minutes=said.minutes,
         )  # fmt: skip
     elif said.job == "write":
-        import pickle
-
         from silent_loom.core.reading.windows import SIDE
+        from tools.training.learning import averaged
         from tools.training.writing import write
 
-        write(pickle.loads((said.folder / "checkpoint.pickle").read_bytes())[2], said.folder / "relief.onnx", SIDE)
+        write(averaged(said.folder), said.folder / "relief.onnx", SIDE)
     elif said.job == "figures":
         from silent_loom.core.reading.network import OnnxNetwork
         from tools.training.figures import figures as taken

@@ -10,7 +10,7 @@ import onnx
 from onnx import TensorProto, helper, numpy_helper
 
 from silent_loom.core.reading.inputs import CHANNELS
-from tools.training.network import BLOCKS, OUTPUTS, WIDTHS, Weights
+from tools.training.network import BLOCKS, OUTPUTS, WIDTHS, Weights, padding
 
 
 class _Graph:
@@ -35,7 +35,7 @@ class _Graph:
 
     def conv(self, name: str, x: str, stride: int = 1) -> str:
         w = self.weights[f"{name}.w"]
-        pad = (w.shape[0] - 1) // 2
+        pad = padding(w.shape[0])
         half = [
             self.tensor(f"{name}.w", np.ascontiguousarray(w.transpose(3, 2, 0, 1)).astype(np.float16)),
             self.tensor(f"{name}.b", self.weights[f"{name}.b"].astype(np.float16)),
@@ -55,7 +55,7 @@ def write(weights: Weights, path: Path, side: int) -> None:
     """Write an ONNX file for one window of ``side`` texels: input 'photo' (1, 5, N, N), output 'read' (1, 12, N, N)."""
     g = _Graph(weights)
     scales = g.tensor("scales", np.array([1, 1, 2, 2], np.float32))
-    x = g.conv("stem", "photo")
+    x = g.conv("stem", "photo", 2)
     kept = []
     for k in range(len(WIDTHS)):
         if k:
@@ -69,9 +69,8 @@ def write(weights: Weights, path: Path, side: int) -> None:
             mode="nearest", coordinate_transformation_mode="asymmetric", nearest_mode="floor",
         )  # fmt: skip
         x = g.block(f"out{k}", g.conv(f"join{k}", g.add("Concat", [kept[k], up], axis=1)))
-    last = g.conv("head", g.bend(x))
+    g.add("DepthToSpace", [g.conv("head", g.bend(x))], blocksize=2, mode="DCR")
     g.nodes[-1].output[0] = "read"
-    assert last != "read"
     graph = helper.make_graph(
         g.nodes,
         "relief from light",

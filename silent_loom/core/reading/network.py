@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from pathlib import Path
-from threading import Lock
+from queue import Empty, LifoQueue
 from typing import Any
 
 import numpy as np
@@ -36,7 +37,7 @@ BANDS = ((0.8, 2.5), (2.5, 8.0), (8.0, 26.0))
 
 
 class OnnxNetwork:
-    """Windows through a network in an ONNX file; one at a time, as OpenCV's networks hold their own memory.
+    """Windows through a network in an ONNX file, as many at once as callers ask for: each has a copy of its own meanwhile.
 
     Raises
     ------
@@ -45,14 +46,34 @@ class OnnxNetwork:
     """
 
     def __init__(self, path: Path) -> None:
+        self._path = path
+        self._free: LifoQueue[Any] = LifoQueue()
+        self._free.put(self._loaded())
+
+    def _loaded(self) -> Any:
         try:
-            self._net: Any = cv2.dnn.readNetFromONNX(str(path))
+            return cv2.dnn.readNetFromONNX(str(self._path))
         except cv2.error as error:
-            raise FileError("this network cannot be read", path.name, "Install the application again.") from error
-        self._lock = Lock()
+            raise FileError("this network cannot be read", self._path.name, "Install the application again.") from error
 
     def __call__(self, window: Floats) -> Floats:
-        with self._lock:
-            self._net.setInput(window[None])
-            found: Floats = np.ascontiguousarray(self._net.forward()[0], np.float32)
-        return found
+        try:
+            net = self._free.get_nowait()
+        except Empty:
+            net = self._loaded()
+        try:
+            net.setInput(window[None])
+            said: Floats = np.ascontiguousarray(net.forward()[0], np.float32)
+        finally:
+            self._free.put(net)
+        return said
+
+
+@lru_cache(1)
+def shipped() -> OnnxNetwork:
+    """The network that the application comes with.
+
+    >>> shipped()(np.zeros((5, 256, 256), np.float32)).shape
+    (12, 256, 256)
+    """
+    return OnnxNetwork(Path(__file__).with_name("relief.onnx"))

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from silent_loom.core.base.images import Floats
-from silent_loom.core.base.parallel import IDLE, Task
+from silent_loom.core.base.parallel import IDLE, Task, over_rows
 from silent_loom.core.reading.inputs import CHANNELS, shown
 
 Network = Callable[[Floats], Floats]
@@ -100,13 +100,21 @@ def read(
     weights = np.zeros((rows, cols), np.float32)
     fade = _fade()
     places = [p for p in _places(rows, cols) if _holds(turn, p)]
-    for k, (top, left) in enumerate(places):
-        task.checkpoint()
-        task.report(k / len(places))
-        made = network(_window(planes, turn, top, left, wraps)) * fade
+    said: list[Floats | None] = [None] * len(places)
+
+    def some(first: int, last: int) -> None:
+        for k in range(first, last):
+            task.checkpoint()
+            said[k] = network(_window(planes, turn, *places[k], wraps))
+            task.report(sum(one is not None for one in said) / len(places))
+
+    over_rows(len(places), some, task, least=1, cost=64 * 30)
+    for k, (top, left) in enumerate(places):  # in their order, so that sums come out the same each time
+        one, said[k] = said[k], None
+        assert one is not None
         y, x = slice(max(0, top), min(rows, top + SIDE)), slice(max(0, left), min(cols, left + SIDE))
         own = slice(y.start - top, y.stop - top), slice(x.start - left, x.stop - left)
-        total[:, y, x] += made[:, own[0], own[1]]
+        total[:, y, x] += (one * fade)[:, own[0], own[1]]
         weights[y, x] += fade[own]
     total /= np.maximum(weights, 1e-9)
     return _back(total, turn)

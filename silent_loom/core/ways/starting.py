@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 
@@ -37,6 +37,8 @@ class Start:
         Crop to a square.
     light_from : float, optional
         Where the light came from, in degrees on the straightened sheet: 0 from the right, 90 from the top.
+    relief : str
+        'light': relief, colour and roughness are read from the light on the photo; 'brightness': from how bright it is.
     settings : mapping
         Settings by step, besides.
     """
@@ -47,7 +49,13 @@ class Start:
     seamless: str | None = "cut"
     square: bool = False
     light_from: float | None = None
+    relief: Literal["light", "brightness"] = "light"
     settings: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+
+    @property
+    def recipe(self) -> str:
+        """Name of the rows that it begins with."""
+        return "photo" if self.relief == "light" else "photo_by_brightness"
 
 
 def settings_from(pairs: Sequence[str]) -> dict[str, dict[str, Any]]:
@@ -88,7 +96,8 @@ def weave_for(picture: Picture, path: Path, digest: str, start: Start = Start())
     if start.light_from is not None:
         if not -360 <= start.light_from <= 360:
             raise SettingError("this is no direction", "--light-from", "Give degrees: 0 from the right, 90 from the top.")
-        values[registry.able("shading")]["light_deg"] = start.light_from
+        told = next(name for name in recipe(start.recipe).step_names() if registry.can(name, "shading"))
+        values.setdefault(told, {})["light_deg"] = start.light_from
     if start.corners is not None:
         values[levels]["corners"] = from_pixels(start.corners, picture.width, picture.height)
     given = {k: dict(v) for k, v in (start.settings or {}).items()}
@@ -96,8 +105,8 @@ def weave_for(picture: Picture, path: Path, digest: str, start: Start = Start())
         values.setdefault(step, {}).update(changed)
     if start.seamless not in (None, "suggested", "motif"):
         values.setdefault(closes, {}).setdefault("method", start.seamless)
-    weave = begun("photo", {"photo": digest}, values, {digest: reference(path, picture)})
-    listed = recipe("photo").step_names()
+    weave = begun(start.recipe, {"photo": digest}, values, {digest: reference(path, picture)})
+    listed = recipe(start.recipe).step_names()
     extra = [StepEntry(step=k, settings=v) for k, v in values.items() if k not in listed]
     weave = weave.model_copy(update={"steps": (*weave.steps, *extra)})
     closing = weave.able("close")

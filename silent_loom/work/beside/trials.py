@@ -40,12 +40,13 @@ class Trials:
             entry = weave.entry(step_id)
             if not registry.can(entry.step, "shading"):
                 raise SettingError("this row reads no relief by feature size", step_id, "Choose a row that does.")
-            # By shading alone: what brightness says is the same from either side
-            sizes = [
-                [size, weight, 1.0] for size, weight, _ in registry.settings_of(entry.step, entry.settings).model_dump()["sizes"]
-            ]
-            tried = weave.with_settings(step_id, {**settings, "sizes": sizes})
-            image = self.desk.evaluator.ask(tried, "height", SMALL, task, below=entry.id)
+            before = registry.settings_of(entry.step, entry.settings)
+            changed = dict(settings)
+            if hasattr(before, "sizes"):  # by shading alone: what brightness says is the same from either side
+                changed["sizes"] = [[size, weight, 1.0] for size, weight, _ in before.sizes]
+            tried = weave.with_settings(step_id, changed)
+            relief = registry.step(entry.step).writes(before)[0]
+            image = self.desk.evaluator.ask(tried, relief, SMALL, task, below=entry.id)
             return _grey(_lit(image))
 
         return self.desk.answer(ident, work, rank=Rank.ASIDE)

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 from silent_loom.core.base.errors import Cancelled
 from silent_loom.core.base.images import Floats
-from silent_loom.core.base.parallel import Task
+from silent_loom.core.base.parallel import WORKERS, Task
 from silent_loom.core.reading.inputs import integral, logarithms, shown
 from silent_loom.core.reading.windows import SIDE, Turn, read
 
@@ -98,7 +98,7 @@ def test_a_reading_is_cancelled_between_windows() -> None:
 
     with pytest.raises(Cancelled):
         read(network, 3, photo(600, 600), None, True, task)
-    assert len(seen) == 1
+    assert 1 <= len(seen) <= WORKERS
 
 
 def test_a_window_is_shown_what_the_training_showed() -> None:
@@ -112,6 +112,6 @@ def test_a_window_is_shown_what_the_training_showed() -> None:
     for toward in (0.0, None):
         seen.clear()
         read(network, 3, picture, toward, False)
-        assert len(seen) == 1
+        assert 1 <= len(seen) <= WORKERS
         middle = slice((SIDE - 200) // 2, (SIDE + 200) // 2)
         assert np.abs(seen[0][:, middle, middle] - shown(picture, toward, False).transpose(2, 0, 1)).max() < 1e-5

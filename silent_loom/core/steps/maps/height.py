@@ -58,11 +58,12 @@ class HeightSettings(Settings):
         soft=(0.1, 100),
         log=True,
     )
-    fill: Literal["by contrast", "whole depth"] = setting(
+    fill: Literal["by contrast", "whole depth", "as read"] = setting(
         "by contrast",
-        "As deep as the picture is contrasty, so that an even picture stays even; or whatever is read takes up the whole depth.",
+        "As deep as the picture is contrasty, so that an even picture stays even; or whatever is read takes up the whole depth; "
+        "or as deep as a relief that was read from light says, at most the depth.",
         title="Depth is used",
-        names={"by contrast": "by contrast", "whole depth": "all of it"},
+        names={"by contrast": "by contrast", "whole depth": "all of it", "as read": "as read from light"},
     )
     sizes: tuple[by_size.Handle, ...] = setting(
         SIZES,
@@ -90,6 +91,14 @@ class HeightSettings(Settings):
         step=1,
         shape="sun",
         empty="not told",
+    )
+    relief: ThreadName = setting(
+        "none",
+        "A relief that was read from light: the share of shading in each feature size is taken of it.",
+        title="Relief from light",
+        shape="thread",
+        kinds=(Kind.DATA,),
+        also=("none",),
     )
     contrast: float = setting(
         0.0,
@@ -132,10 +141,11 @@ class HeightSettings(Settings):
 
 @dataclass(frozen=True)
 class _Read:
-    """What a relief is read with, beside the settings."""
+    """What a relief is read with, beside the settings: light's part of it, and what brings that to the energy of brightness."""
 
     stain: Stain | None = None
     gain: float = 0.0
+    light: Floats | None = None
 
 
 class Height(MapStep[HeightSettings]):
@@ -216,7 +226,10 @@ class Height(MapStep[HeightSettings]):
         return f"{s.depth_mm:g} mm deep" + ("" if s.light_deg is None else f", light from {s.light_deg:g}°")
 
     def reads(self, s: HeightSettings) -> tuple[str, ...]:
-        return (s.reads_from,) if s.spare == "none" else (s.reads_from, s.spare)
+        return tuple(dict.fromkeys(t for t in (s.reads_from, s.spare, s.relief) if t != "none"))
+
+    def does_without(self, s: HeightSettings) -> tuple[str, ...]:
+        return () if s.relief == "none" else (s.relief,)
 
     def writes(self, s: HeightSettings) -> tuple[str, ...]:
         return ("height",)
@@ -227,8 +240,10 @@ class Height(MapStep[HeightSettings]):
     def decide(self, s: HeightSettings, inputs: Mapping[str, Image], geometry: Geometry, task: Task) -> Decision:
         image = _read_from(s, inputs)
         stain = learn(image, task) if s.guard > 0 and image.kind is Kind.COLOUR else None
-        gain = _gain(image, s, task)
-        field = relief(image, s, task, _Read(None, gain))
+        light = _light(image, s, inputs, task)
+        gain = _gain(image, s, light, task)
+        light = light if gain else None
+        field = relief(image, s, task, _Read(None, gain, light))
         low, middle, high = (float(v) for v in np.percentile(field, [0.02, 50, 99.98]))
         arrays = {} if stain is None else {"stain": stain.table}
         if high - low < 1e-6:
@@ -251,11 +266,11 @@ class Height(MapStep[HeightSettings]):
         if f["flat"]:
             return {"height": data(np.zeros((image.height, image.width), np.float32), image)}
         stain = Stain(decision.arrays["stain"], f["stain"]) if "stain" in decision.arrays else None
-        field = relief(image, s, task, _Read(stain, f["gain"]))
+        field = relief(image, s, task, _Read(stain, f["gain"], _light(image, s, inputs, task) if f["gain"] else None))
         full = s.depth_mm * (1 - 2 * _HEAD)
         field -= np.float32((f["high"] + f["low"]) / 2)
         span = f["high"] - f["low"]
-        field *= np.float32(full / (span if s.fill == "whole depth" else max(span, WHOLE)))
+        field *= np.float32(_to_depth(s, full, span, f["gain"]))
         if s.curve != tone_curve.STRAIGHT:
             field = (tone_curve.through(field / np.float32(full) + np.float32(0.5), s.curve) - np.float32(0.5)) * np.float32(full)
         field *= np.float32((1 + s.contrast / 100) * (-1 if s.invert else 1))
@@ -283,8 +298,22 @@ def _plane(image: Image, s: HeightSettings, task: Task, stain: Stain | None) -> 
     return encode(mixed, task)
 
 
-def _shaded(plane: Floats, image: Image, s: HeightSettings) -> Floats:
-    assert s.light_deg is not None
+def _to_depth(s: HeightSettings, full: float, span: float, gain: float) -> float:
+    """Millimetres of a unit of what was read."""
+    if s.fill == "as read" and s.relief != "none" and gain:
+        return min(1 / gain, full / span)
+    return full / (span if s.fill == "whole depth" else max(span, WHOLE))
+
+
+def _light(image: Image, s: HeightSettings, inputs: Mapping[str, Image], task: Task) -> Floats | None:
+    """The part that comes from light: a relief that was read, or the linear integral where only the light is told."""
+    if not any(share for *_, share in s.sizes):
+        return None
+    if s.relief in inputs:
+        return inputs[s.relief].plane().copy()
+    if s.light_deg is None:
+        return None
+    plane = _plane(image, s, task, None)
     light = np.log(np.maximum(plane, np.float32(0.02))) if image.kind is Kind.COLOUR else plane
     return shading.integrated(light, image.texel_mm, s.light_deg, image.wraps)
 
@@ -293,18 +322,20 @@ def _by_size(plane: Floats, image: Image, weight: Any, task: Task) -> Floats:
     return by_size.weighed(plane, image.texel_mm, max(image.size_mm), image.wraps, weight, task)
 
 
-def _gain(image: Image, s: HeightSettings, task: Task) -> float:
-    """What brings relief from shading to the energy of relief from brightness, in the sizes that take from shading."""
-    if s.light_deg is None or not any(share for *_, share in s.sizes):
+def _gain(image: Image, s: HeightSettings, light: Floats | None, task: Task) -> float:
+    """What brings relief from light to the energy of relief from brightness, in the sizes that take from light."""
+    if light is None:
         return 0.0
-    plane = _plane(image, s, task, None)
+    plane, least = _plane(image, s, task, None), 1e-12
 
     def shared(size: float) -> float:
         weight, share = by_size.along(s.sizes, size)
         return weight * share
 
     bright = _by_size(plane, image, shared, task).std()
-    return float(bright / max(float(_by_size(_shaded(plane, image, s), image, shared, task).std()), 1e-12))
+    if s.relief != "none":
+        bright, least = max(bright, 1e-4), 1e-6  # an even picture has a relief all the same, an even relief stays even
+    return float(bright / max(float(_by_size(light, image, shared, task).std()), least))
 
 
 def relief(image: Image, s: HeightSettings, task: Task, read: _Read) -> Floats:
@@ -316,8 +347,8 @@ def relief(image: Image, s: HeightSettings, task: Task, read: _Read) -> Floats:
     >>> float(np.ptp(relief(even, HeightSettings(), IDLE, _Read())).round(6))
     0.0
     """
-    plane = _plane(image, s, task, read.stain)
-    if not read.gain:
+    if read.light is None:
+        plane = _plane(image, s, task, read.stain)
         return _by_size(plane, image, lambda size: by_size.along(s.sizes, size)[0], task)
 
     def bright(size: float) -> float:
@@ -328,6 +359,7 @@ def relief(image: Image, s: HeightSettings, task: Task, read: _Read) -> Floats:
         weight, share = by_size.along(s.sizes, size)
         return weight * share
 
-    total = _by_size(plane, image, bright, task)
-    total += np.float32(read.gain) * _by_size(_shaded(plane, image, s), image, shaded, task)
+    total = np.float32(read.gain) * _by_size(read.light, image, shaded, task)
+    if any(weight and share < 1 for _, weight, share in s.sizes):
+        total = _by_size(_plane(image, s, task, read.stain), image, bright, task) + total
     return total

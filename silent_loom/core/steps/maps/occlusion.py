@@ -48,6 +48,21 @@ class OcclusionSettings(Settings):
     reads_from: ThreadName = setting(
         "height", "The height it is made from.", title="Made from", shape="thread", kinds=(Kind.DATA,)
     )
+    read: ThreadName = setting(
+        "none",
+        "Openness that was read from light: it takes over where the height is unsure.",
+        title="Openness read",
+        shape="thread",
+        kinds=(Kind.DATA,),
+        also=("none",),
+    )
+    sure: ThreadName = setting(
+        "sureness",
+        "Where the height is sure, 0 to 1.",
+        title="Sureness",
+        shape="thread",
+        kinds=(Kind.DATA,),
+    )
 
 
 class Occlusion(MapStep[OcclusionSettings]):
@@ -69,7 +84,10 @@ class Occlusion(MapStep[OcclusionSettings]):
         return f"radius {s.radius_mm:g} mm" + (", bent normal" if s.bent else "")
 
     def reads(self, s: OcclusionSettings) -> tuple[str, ...]:
-        return (s.reads_from,)
+        return (s.reads_from,) if s.read == "none" else (s.reads_from, s.read, s.sure)
+
+    def does_without(self, s: OcclusionSettings) -> tuple[str, ...]:
+        return () if s.read == "none" else (s.read, s.sure)
 
     def writes(self, s: OcclusionSettings) -> tuple[str, ...]:
         return ("occlusion", BENT) if s.bent else ("occlusion",)
@@ -92,6 +110,10 @@ class Occlusion(MapStep[OcclusionSettings]):
         of = normals if height.wraps else normals(plane)  # at edges that do not meet, slopes are those of one side
         sky = sky_of(plane, of, height.texel_mm, s.radius_mm, fine=fine, bent=s.bent, task=task)
         seen = sky.seen
+        if s.read in inputs and s.sure in inputs:
+            sure = np.clip(inputs[s.sure].plane(), 0, 1)
+            seen *= sure
+            seen += (1 - sure) * np.clip(inputs[s.read].plane(), 0, 1)
         if s.strength != 1:
             seen -= np.float32(1)
             seen *= np.float32(s.strength)

@@ -62,6 +62,15 @@ class RoughnessSettings(Settings):
         high=1,
         step=0.01,
     )
+    read: ThreadName = setting(
+        "none",
+        "A finish that was read from light: it is a roughness already, and takes the place of what the limits say.",
+        title="Finish read",
+        shape="thread",
+        kinds=(Kind.DATA,),
+        also=("none",),
+    )
+    read_amount: float = setting(1.0, "How much of the finish that was read is taken.", title="Of that", low=0, high=1, step=0.01)
     spare: ThreadName = not_form()
     joints: ThreadName = setting(
         "none",
@@ -127,8 +136,11 @@ class Roughness(MapStep[RoughnessSettings]):
         return f"{s.high:g}" if s.reads_from == "constant" else f"{s.low:g} to {s.high:g} from {s.reads_from}"
 
     def reads(self, s: RoughnessSettings) -> tuple[str, ...]:
-        named = (s.reads_from, s.joints, s.spare if s.reads_from != "constant" else "none")
+        named = (s.reads_from, s.joints, s.spare if s.reads_from != "constant" else "none", s.read)
         return tuple(dict.fromkeys(n for n in named if n not in ("constant", "none")))
+
+    def does_without(self, s: RoughnessSettings) -> tuple[str, ...]:
+        return () if s.read == "none" else (s.read,)
 
     def writes(self, s: RoughnessSettings) -> tuple[str, ...]:
         return ("roughness",)
@@ -158,6 +170,9 @@ class Roughness(MapStep[RoughnessSettings]):
         else:
             image = _read_from(s, inputs)
             made = data(_made(s, scalar(image, task), low, high, image, task), image)
+        if s.read in inputs and s.read_amount:
+            finish = np.clip(inputs[s.read].pixels, 0, 1)
+            made = made.with_pixels(made.pixels + np.float32(s.read_amount) * (finish - made.pixels))
         if s.joints == "none":
             return {"roughness": made}
         joint = np.clip(inputs[s.joints].pixels, 0, 1)

@@ -8,7 +8,7 @@ import { curveEditor } from "./drawn.js";
 import { editsControls } from "./elements.js";
 import { greyControls, lightPicture } from "./light.js";
 import { draftEditor, pathEditor } from "./patterns.js";
-import { reliefPanel } from "./relief.js";
+import { reliefPanel, sunPanel } from "./relief.js";
 import { overControls } from "./second_material.js";
 import { modelControls } from "./model_under.js";
 import { sizesEditor } from "./sizes.js";
@@ -37,5 +37,11 @@ export const BY_SHAPE = {
 };
 
 // What stands above a step's settings, and what follows one of them
-export const BY_PANEL = { join: suggestControls, cells: cellsControls, light: lightPicture, relief: reliefPanel };
+export const BY_PANEL = {
+  join: suggestControls,
+  cells: cellsControls,
+  light: lightPicture,
+  relief: reliefPanel,
+  sun: sunPanel,
+};
 export const AFTER = { join: { overlap_y: overlapControls } };

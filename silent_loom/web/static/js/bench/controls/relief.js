@@ -1,6 +1,7 @@
 // Height from a picture: which channel is read, and where the light came from.
 import { beside, el, post } from "../../base/api.js";
 
+const RELIEF = "relief_read"; // the thread that Read from light makes
 const SHARES = { lightness: [0.2126, 0.7152, 0.0722], red: [1, 0, 0], green: [0, 1, 0], blue: [0, 0, 1] };
 
 const pictures = list => el("div", { class: "cell-pictures four" }, ...list);
@@ -56,7 +57,7 @@ function channels(controls) {
 }
 
 // Where the light came from: told by a small sun on the picture, or by choosing the relief that looks right
-export function reliefPanel(controls) {
+export function sunPanel(controls) {
   const { state } = controls,
     both = el("div"),
     says = el("div", { class: "note", hidden: true });
@@ -93,7 +94,7 @@ export function reliefPanel(controls) {
         controls.settle();
       },
     },
-    "Brightness alone",
+    "Not told",
   );
   sun.addEventListener("click", () => {
     if (controls.settings.light_deg == null) {
@@ -149,7 +150,6 @@ export function reliefPanel(controls) {
     el("div", { class: "d-flex gap-1 my-2 flex-wrap" }, which, sun, none),
     says,
     both,
-    channels(controls),
   );
   return {
     node,
@@ -159,6 +159,63 @@ export function reliefPanel(controls) {
       says.hidden = v.light_deg != null || f.light_sure == null || f.light_sure < 0.12;
       if (!says.hidden)
         says.textContent = `Shading seems to run along ${Math.round(f.light_axis)}°: press Which is right?`;
+    },
+  };
+}
+
+// What the relief is read from: light, as the row above read it, or brightness. Light has the sun in that row; where only
+// the linear integral is asked for, it is here
+export function reliefPanel(controls) {
+  const { state } = controls,
+    sun = sunPanel(controls),
+    says = el("div", { class: "note" }),
+    brightness = el(
+      "button",
+      {
+        class: "act edge",
+        type: "button",
+        id: "by-brightness",
+        title: "Dark is deep: read from how bright the picture is",
+      },
+      "Brightness alone",
+    ),
+    light = el(
+      "button",
+      { class: "act edge", type: "button", id: "by-light", title: "Take the relief that was read from light" },
+      "Relief from light",
+    );
+  const press = values => {
+    controls.try(values);
+    controls.settle();
+  };
+  const usual = name => state.steps[controls.row.step].fields.find(f => f.name === name).default;
+  brightness.addEventListener("click", () =>
+    press({ relief: "none", fill: usual("fill"), sizes: usual("sizes"), light_deg: null }),
+  );
+  light.addEventListener("click", () =>
+    press({ relief: RELIEF, fill: "as read", sizes: usual("sizes").map(([size]) => [size, 1, 1]) }),
+  );
+  const node = el(
+    "div",
+    {},
+    says,
+    el("div", { class: "d-flex gap-1 my-2 flex-wrap" }, light, brightness),
+    sun.node,
+    channels(controls),
+  );
+  return {
+    node,
+    update(v) {
+      const there = state.threads.some(t => t.name === RELIEF),
+        read = v.relief !== "none";
+      says.hidden = !read;
+      says.textContent = there
+        ? "The relief is read from light, as Read from light above says; the share of light is weighed below, size by size."
+        : "Nothing reads a relief from light above: brightness stands in.";
+      light.hidden = read || !there;
+      brightness.hidden = !read && v.light_deg == null;
+      sun.node.hidden = read;
+      sun.update(v);
     },
   };
 }

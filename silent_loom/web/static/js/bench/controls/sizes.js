@@ -94,7 +94,8 @@ export function sizesEditor(field, controls) {
   });
   share.addEventListener("change", () => controls.settle());
   const showShare = () => {
-    shareBox.hidden = !shaded || controls.settings.light_deg == null;
+    const { light_deg: told, relief } = controls.settings;
+    shareBox.hidden = !shaded || (told == null && (relief ?? "none") === "none");
     shareBox.style.display = shareBox.hidden ? "none" : "";
     const p = points[chosen];
     if (!p) return;
