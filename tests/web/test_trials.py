@@ -31,12 +31,23 @@ def with_step(client: TestClient, material: dict[str, Any], step: str, settings:
 
 
 def test_both_reliefs_are_shown_and_differ(client: TestClient, material: dict[str, Any]) -> None:
-    height = row(material, "height")
-    found = asked(client, material, "reliefs", step_id=height["id"], settings={"light_deg": 30}).json()["reliefs"]
+    height, told = row(material, "height"), {"light_deg": 30, "relief": "none"}
+    found = asked(client, material, "reliefs", step_id=height["id"], settings=told).json()["reliefs"]
     assert [f["light_deg"] for f in found] == [30, 210]
     one, other = (picture(f["picture"]) for f in found)
     assert np.corrcoef(one.ravel(), other.ravel())[0, 1] < 0, "what is a hill in one is a hollow in the other"
     assert row(client.get(f"/api/materials/{material['id']}").json(), "height")["settings"]["light_deg"] is None
+
+
+def test_both_reliefs_of_a_row_that_reads_light_are_of_what_it_reads(client: TestClient, material: dict[str, Any]) -> None:
+    reading = row(material, "reading")
+    found = asked(client, material, "reliefs", step_id=reading["id"], settings={"light_deg": 30}).json()["reliefs"]
+    assert [f["light_deg"] for f in found] == [30, 210]
+    one, other = (picture(f["picture"]) for f in found)
+    assert np.corrcoef(one.ravel(), other.ravel())[0, 1] < 0.5
+    wrong = asked(client, material, "reliefs", step_id=row(material, "normal")["id"])
+    assert wrong.status_code == 422
+    assert "reads no relief" in wrong.text
 
 
 def test_channels_and_sizes_of_what_comes_in(client: TestClient, material: dict[str, Any]) -> None:

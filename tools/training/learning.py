@@ -70,7 +70,7 @@ def train(
     steps: int,
     batch: int = 8,
     side: int = 160,
-    rate: float = 7e-4,
+    rate: float = 8e-4,
     seed: int = 1,
     minutes: float = 115.0,
 ) -> None:
@@ -79,7 +79,7 @@ def train(
     start = begun(seed)
     weights = {k: tf.Variable(v, name=k.replace(".", "_")) for k, v in start.items()}
     mean = {k: tf.Variable(v) for k, v in start.items()}
-    rule = tf.keras.optimizers.AdamW(_rate(rate, steps), weight_decay=1e-4, global_clipnorm=1.0)
+    rule = tf.keras.optimizers.AdamW(_rate(rate, steps), weight_decay=1e-4, beta_2=0.95, global_clipnorm=0.5)
     rule.build(list(weights.values()))
     done = tf.Variable(0, dtype=tf.int64)
     held = tf.train.Checkpoint(weights=weights, mean=mean, rule=rule, done=done)

@@ -19,6 +19,8 @@ BLOCKS = (1, 2, 2, 2)
 """Residual blocks at each size on the way down; one each on the way up."""
 OUTPUTS = 12
 """Nine targets, then the logarithm of the variance of slopes, heights and shading."""
+BETA = 0.5
+"""Power of the variance by which likelihoods are weighed; 0 is the plain likelihood, 1 squared distances."""
 FOUR = 4
 """Texels of one place."""
 Weights = dict[str, Any]
@@ -36,7 +38,7 @@ def begun(seed: int) -> Weights:
 
     def block(name: str, width: int) -> None:
         conv(f"{name}.one", 3, width, width)
-        conv(f"{name}.two", 3, width, width, 0.2)
+        conv(f"{name}.two", 3, width, width, 0.05)
 
     conv("stem", 6, WIDTHS[0], CHANNELS)
     for k, width in enumerate(WIDTHS):
@@ -98,14 +100,17 @@ def loss(weights: Weights, x: Any, wanted: Any) -> tuple[Any, dict[str, Any]]:
     """How far the outputs are from what is wanted, shape (B, N, N, 9): see `samples.TARGETS`.
 
     Slopes, heights and shading go by the likelihood of a Gaussian whose spread the network says itself (Nix & Weigend 1994;
-    Kendall & Gal 2017): what it cannot know costs little where it says so.
+    Kendall & Gal 2017): what it cannot know costs little where it says so. By itself that likelihood all but ignores whatever
+    looks hard at first, such as steep relief beside flat sheets; each term is therefore weighed by the spread as it is said,
+    without a gradient (Seitzer, Tavakoli, Antic & Martius, On the pitfalls of heteroscedastic uncertainty estimation, 2022).
     """
     y, mean = read(weights, x), tf.reduce_mean
     sure = tf.clip_by_value(y[..., 9:12], -4.5, 2.0)  # below, one surprise outweighs a whole batch
 
     def likely(a: slice, k: int) -> Any:
         off = tf.reduce_mean(tf.square(y[..., a] - wanted[..., a]), -1)
-        return mean(off * tf.exp(-sure[..., k]) + sure[..., k]) * 0.5
+        weight = tf.stop_gradient(tf.exp(BETA * sure[..., k]))
+        return mean(weight * (off * tf.exp(-sure[..., k]) + sure[..., k])) * 4
 
     edge = y[..., 8]
     parts = {

@@ -126,9 +126,9 @@ def through_again(weave: Weave, digest: str, source: SourceRef, keep_corners: bo
     if keep_corners:
         return made
     for can, setting in (("straighten", "corners"), ("shading", "light_deg")):
-        row = made.able(can)
-        if row is not None and row.settings.get(setting) is not None:
-            made = made.with_settings(row.id, {setting: None})
+        for row in made.rows():
+            if registry.can(row.step, can) and row.settings.get(setting) is not None:
+                made = made.with_settings(row.id, {setting: None})
     return made
 
 

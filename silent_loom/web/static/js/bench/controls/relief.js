@@ -163,8 +163,8 @@ export function sunPanel(controls) {
   };
 }
 
-// What the relief is read from: light, as the row above read it, or brightness. Light has the sun in that row; where only
-// the linear integral is asked for, it is here
+// What the relief is read from: light, as the row above read it, or brightness. In the first case the sun stands in that
+// row; here it is for the linear integral of shading alone
 export function reliefPanel(controls) {
   const { state } = controls,
     sun = sunPanel(controls),
@@ -210,7 +210,7 @@ export function reliefPanel(controls) {
         read = v.relief !== "none";
       says.hidden = !read;
       says.textContent = there
-        ? "The relief is read from light, as Read from light above says; the share of light is weighed below, size by size."
+        ? "The relief comes from Read from light above; below, light is weighed against brightness size by size."
         : "Nothing reads a relief from light above: brightness stands in.";
       light.hidden = read || !there;
       brightness.hidden = !read && v.light_deg == null;
