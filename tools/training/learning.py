@@ -68,8 +68,8 @@ def train(
     out: Path,
     *,
     steps: int,
-    batch: int = 8,
-    side: int = 160,
+    batch: int = 12,
+    side: int = 128,
     rate: float = 8e-4,
     seed: int = 1,
     minutes: float = 115.0,
@@ -121,8 +121,8 @@ def train(
 
 
 def _rate(rate: float, steps: int) -> Any:
-    """Up within 200 steps, then down along a cosine (Loshchilov & Hutter 2017)."""
-    return tf.keras.optimizers.schedules.CosineDecay(0.0, max(1, steps - 200), alpha=0.01, warmup_target=rate, warmup_steps=200)
+    """Up within 100 steps, then down along a cosine (Loshchilov & Hutter 2017)."""
+    return tf.keras.optimizers.schedules.CosineDecay(0.0, max(1, steps - 100), alpha=0.01, warmup_target=rate, warmup_steps=100)
 
 
 def averaged(out: Path) -> dict[str, np.ndarray]:

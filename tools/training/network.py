@@ -19,6 +19,12 @@ BLOCKS = (1, 2, 2, 2)
 """Residual blocks at each size on the way down; one each on the way up."""
 OUTPUTS = 12
 """Nine targets, then the logarithm of the variance of slopes, heights and shading."""
+INTO = np.array([3.0, 8.0, 8.0, 8.0, 1.0], np.float32)
+"""Factors that bring what the network is shown to about unit spread."""
+OUT_OF = np.array([0.16, 0.16, 0.1, 0.06, 0.025, 0.2, 1.0, 1.0, 1.0], np.float32)
+"""Spread of what is wanted; the network itself works in parts of it, so that no target is too small to be learned."""
+SPREAD_OF = (0, 2, 5)
+"""Targets whose unit the logarithms of the variance are said in."""
 BETA = 0.5
 """Power of the variance by which likelihoods are weighed; 0 is the plain likelihood, 1 squared distances."""
 FOUR = 4
@@ -67,8 +73,21 @@ def padding(side: int) -> int:
     return (side - 1) // 2
 
 
+def in_units(weights: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
+    """The same weights for inputs as they are, and with outputs in their own units: factors are taken into the first and the
+    last convolution."""
+    scale = np.concatenate([OUT_OF, np.ones(OUTPUTS - len(OUT_OF), np.float32)])
+    added = np.zeros(OUTPUTS, np.float32)
+    added[len(OUT_OF) :] = 2 * np.log(OUT_OF[list(SPREAD_OF)])
+    last = np.tile(scale, FOUR)
+    out = dict(weights)
+    out["stem.w"] = weights["stem.w"] * INTO[:, None]
+    out["head.w"], out["head.b"] = weights["head.w"] * last, weights["head.b"] * last + np.tile(added, FOUR)
+    return out
+
+
 def read(weights: Weights, x: Any) -> Any:
-    """Outputs for inputs of shape (B, N, N, `CHANNELS`), shape (B, N, N, `OUTPUTS`); N is a multiple of 16."""
+    """Outputs for inputs of shape (B, N, N, `CHANNELS`), shape (B, N, N, `OUTPUTS`), in parts of `OUT_OF`; N is a multiple of 16."""
 
     def conv(name: str, x: Any, stride: int = 1) -> Any:
         w = weights[f"{name}.w"]
@@ -81,7 +100,7 @@ def read(weights: Weights, x: Any) -> Any:
     def block(name: str, x: Any) -> Any:
         return x + conv(f"{name}.two", bend(conv(f"{name}.one", bend(x))))
 
-    x = conv("stem", x, 2)
+    x = conv("stem", x * INTO, 2)
     held = []
     for k in range(len(WIDTHS)):
         if k:
@@ -104,23 +123,23 @@ def loss(weights: Weights, x: Any, wanted: Any) -> tuple[Any, dict[str, Any]]:
     looks hard at first, such as steep relief beside flat sheets; each term is therefore weighed by the spread as it is said,
     without a gradient (Seitzer, Tavakoli, Antic & Martius, On the pitfalls of heteroscedastic uncertainty estimation, 2022).
     """
-    y, mean = read(weights, x), tf.reduce_mean
-    sure = tf.clip_by_value(y[..., 9:12], -4.5, 2.0)  # below, one surprise outweighs a whole batch
+    y, mean, wanted = read(weights, x), tf.reduce_mean, wanted / OUT_OF
+    sure = tf.clip_by_value(y[..., 9:12], -5.0, 4.0)  # below, one surprise outweighs a whole batch
 
     def likely(a: slice, k: int) -> Any:
         off = tf.reduce_mean(tf.square(y[..., a] - wanted[..., a]), -1)
         weight = tf.stop_gradient(tf.exp(BETA * sure[..., k]))
-        return mean(weight * (off * tf.exp(-sure[..., k]) + sure[..., k])) * 4
+        return mean(weight * (off * tf.exp(-sure[..., k]) + sure[..., k]))
 
     edge = y[..., 8]
     parts = {
         "slope": likely(slice(0, 2), 0),
         "height": likely(slice(2, 5), 1),
         "shading": likely(slice(5, 6), 2),
-        "occlusion": mean(tf.square(y[..., 6] - wanted[..., 6])) * 20,
+        "occlusion": mean(tf.square(y[..., 6] - wanted[..., 6])) * 10,
         "roughness": mean(tf.square(y[..., 7] - wanted[..., 7])) * 2,
         "border": mean(tf.nn.softplus(edge) - edge * wanted[..., 8]),
         # Plain distances hold the parts together early on, when every spread is wrong
-        "plain": mean(tf.square(y[..., :6] - wanted[..., :6])) * 4,
+        "plain": mean(tf.square(y[..., :6] - wanted[..., :6])) * 0.2,
     }
     return tf.add_n(list(parts.values())), parts

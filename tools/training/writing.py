@@ -10,12 +10,12 @@ import onnx
 from onnx import TensorProto, helper, numpy_helper
 
 from silent_loom.core.reading.inputs import CHANNELS
-from tools.training.network import BLOCKS, OUTPUTS, WIDTHS, Weights, padding
+from tools.training.network import BLOCKS, OUTPUTS, WIDTHS, Weights, in_units, padding
 
 
 class _Graph:
     def __init__(self, weights: Weights) -> None:
-        self.weights = {k: np.asarray(v) for k, v in weights.items()}
+        self.weights = in_units({k: np.asarray(v) for k, v in weights.items()})
         self.nodes: list[Any] = []
         self.tensors: list[Any] = []
         self.count = 0
