@@ -164,7 +164,9 @@ def test_maps_come_as_bytes_and_a_draft_is_not_stored(client: TestClient, materi
     assert (max(w, h), plain.headers["x-wraps"]) == (64, "1")
     assert len(plain.content) == w * h * 4
     rough = row(material, "roughness")["id"]
-    draft = client.post(f"{path}/map", json={**ask, "step_id": rough, "settings": {"reads_from": "constant", "high": 1.0, "read": "none"}})
+    draft = client.post(
+        f"{path}/map", json={**ask, "step_id": rough, "settings": {"reads_from": "constant", "high": 1.0, "read": "none"}}
+    )
     assert set(draft.content) == {255}
     assert client.post(f"{path}/map", json=ask).content == plain.content
     assert client.get(path).json()["head"] == material["head"]

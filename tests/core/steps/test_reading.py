@@ -14,6 +14,7 @@ from silent_loom.core.base.parallel import IDLE
 from silent_loom.core.reading.network import BANDS, OUTPUTS
 from silent_loom.core.reading.windows import SIDE
 from silent_loom.core.steps.maps.height import Height, HeightSettings
+from silent_loom.core.steps.maps.normal import Normal, NormalSettings, from_height
 from silent_loom.core.steps.maps.occlusion import Occlusion, OcclusionSettings
 from silent_loom.core.steps.maps.roughness import Roughness, RoughnessSettings
 from silent_loom.core.steps.photo import reading
@@ -168,3 +169,17 @@ def test_roughness_and_occlusion_take_what_was_read() -> None:
     alone = {k: v for k, v in threads.items() if k not in (FINISH, OPEN, SURE)}
     assert ran(Occlusion(), OcclusionSettings(read=OPEN), alone)["occlusion"].plane() == pytest.approx(1.0, abs=0.01)
     assert ran(Roughness(), RoughnessSettings(read=FINISH), alone)["roughness"].plane().std() > 0.01
+
+
+def test_the_finest_slopes_are_those_that_were_read_and_no_others() -> None:
+    y, x = np.mgrid[:128, :128].astype(np.float32)
+    fine, broad = (a * np.sin(2 * np.pi * n * x / 128 + n) for a, n in ((0.6, 32), (8.0, 2)))
+    base = picture(128, 128.0)
+    read = from_height(data((fine - broad).astype(np.float32), base))  # its broad part is wrong
+    threads = {"height": data((broad + 0 * y).astype(np.float32), base), "slopes": read}
+    made = ran(Normal(), NormalSettings(slopes="slopes", finer=0.05), threads)["normal"].pixels
+    want = from_height(data((fine + broad).astype(np.float32), base)).pixels
+    assert np.degrees(np.arccos(np.clip((made * want).sum(-1), -1, 1))).mean() < 1.0
+    alone = {"height": threads["height"]}
+    plain = from_height(threads["height"]).pixels
+    assert np.array_equal(ran(Normal(), NormalSettings(slopes="slopes"), alone)["normal"].pixels, plain)

@@ -12,6 +12,7 @@ from silent_loom.core.base.images import Floats, Image, Kind, data
 from silent_loom.core.base.kernels import kernel
 from silent_loom.core.base.parallel import IDLE, Task, over_rows
 from silent_loom.core.maps import sizes as by_size
+from silent_loom.core.maps.integrate import height_of
 from silent_loom.core.moving.resample import blur
 from silent_loom.core.weave.decision import Decision
 from silent_loom.core.weave.settings import Settings, ThreadName, setting
@@ -36,6 +37,24 @@ class NormalSettings(Settings):
     sharpen: float = setting(0.0, "Raises the finest features, for this map only.", low=0, high=5, soft=(0, 2), step=0.01)
     sizes: tuple[by_size.Handle, ...] = setting(
         EVEN, "How much of each feature size shows in the slopes.", title="Detail by size", shape="sizes"
+    )
+    slopes: ThreadName = setting(
+        "none",
+        "Slopes that were read from light: they take the place of the height's own in the finest features.",
+        title="Slopes read",
+        shape="thread",
+        kinds=(Kind.NORMAL,),
+        also=("none",),
+    )
+    finer: float = setting(
+        0.01,
+        "Features up to this size take the slopes that were read.",
+        title="Finer than",
+        unit="of the sheet",
+        low=0.001,
+        high=0.5,
+        soft=(0.001, 0.1),
+        log=True,
     )
     reads_from: ThreadName = setting(
         "height",
@@ -63,7 +82,7 @@ class NormalSettings(Settings):
     @property
     def plain(self) -> bool:
         """Nothing but the slopes of what is read."""
-        return self.soften_mm == 0 and self.sharpen == 0 and all(w == 1 for _, w, _ in self.sizes)
+        return self.soften_mm == 0 and self.sharpen == 0 and self.slopes == "none" and all(w == 1 for _, w, _ in self.sizes)
 
 
 class Normal(MapStep[NormalSettings]):
@@ -79,7 +98,10 @@ class Normal(MapStep[NormalSettings]):
         return f"strength {s.strength:g}"
 
     def reads(self, s: NormalSettings) -> tuple[str, ...]:
-        return (s.reads_from,)
+        return (s.reads_from,) if s.slopes == "none" else (s.reads_from, s.slopes)
+
+    def does_without(self, s: NormalSettings) -> tuple[str, ...]:
+        return () if s.slopes == "none" else (s.slopes,)
 
     def halo(self, s: NormalSettings, after: Geometry, texels: Texels) -> int | None:
         return 2 if s.plain else None
@@ -96,6 +118,8 @@ class Normal(MapStep[NormalSettings]):
         else:
             plane = height.plane()
         tx, ty = height.texel_mm
+        if s.slopes in inputs:
+            plane = _finest_from(plane, inputs[s.slopes], s.finer * max(height.size_mm), task)
         if any(w != 1 for _, w, _ in s.sizes):
 
             def weight(size: float) -> float:
@@ -108,6 +132,17 @@ class Normal(MapStep[NormalSettings]):
             fine = max(height.size_mm) / 400
             plane = plane + np.float32(s.sharpen) * (plane - blur(plane, (fine / tx, fine / ty), height.wraps, task))
         return {"normal": from_height(data(plane, height), s.strength, task)}
+
+
+def _finest_from(plane: Floats, slopes: Image, finer_mm: float, task: Task) -> Floats:
+    """A height whose finest features have slopes that were read; the part of those that no height can have is dropped."""
+    n = slopes.pixels
+    steep = np.maximum(n[..., 2], np.float32(0.1))
+    (tx, ty), sigma = slopes.texel_mm, finer_mm / 4
+    read = height_of(-n[..., 0] / steep, n[..., 1] / steep, (tx, ty), slopes.wraps)
+    other = np.ascontiguousarray(read - plane)
+    made: Floats = plane + other - blur(other, (sigma / tx, sigma / ty), slopes.wraps, task)
+    return made
 
 
 @kernel("f4[:,::1], f4, f4, b1, f4[:,:,::1], i8, i8")
