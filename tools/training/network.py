@@ -87,7 +87,7 @@ def in_units(weights: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
 
 
 def read(weights: Weights, x: Any) -> Any:
-    """Outputs for inputs of shape (B, N, N, `CHANNELS`), shape (B, N, N, `OUTPUTS`), in parts of `OUT_OF`; N is a multiple of 16."""
+    """Outputs (B, N, N, `OUTPUTS`) in parts of `OUT_OF` for inputs (B, N, N, `CHANNELS`); N is a multiple of 16."""
 
     def conv(name: str, x: Any, stride: int = 1) -> Any:
         w = weights[f"{name}.w"]
