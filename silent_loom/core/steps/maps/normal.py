@@ -139,7 +139,8 @@ def _finest_from(plane: Floats, slopes: Image, finer_mm: float, task: Task) -> F
     n = slopes.pixels
     steep = np.maximum(n[..., 2], np.float32(0.1))
     (tx, ty), sigma = slopes.texel_mm, finer_mm / 4
-    read = height_of(-n[..., 0] / steep, n[..., 1] / steep, (tx, ty), slopes.wraps)
+    across, down = (np.asarray(d, np.float32) for d in (-n[..., 0] / steep, n[..., 1] / steep))
+    read = height_of(across, down, (tx, ty), slopes.wraps)
     other = np.ascontiguousarray(read - plane)
     made: Floats = plane + other - blur(other, (sigma / tx, sigma / ty), slopes.wraps, task)
     return made
