@@ -1,7 +1,7 @@
 """Maps of single photos against known truth, on families that training never saw: `python -m bench.reading` writes docs/reading.md.
 
-Every surface is photographed by code (`tools/training/`), its maps are derived as for a newcomer with the light told, and are held
-against the surface: by the reading of light, by brightness alone (what `derive --relief brightness` does), and by the linear
+Every surface is photographed by code (`tools/training/`), its maps are derived with the light told, and are held
+against the surface: by the reading of light, by brightness alone (what `derive` does), and by the linear
 integral of shading.
 """
 
@@ -102,7 +102,7 @@ def _ran(step: MapStep[Any], settings: Any, inputs: Mapping[str, Image]) -> dict
     return step.run(settings, there, decision, sheet, IDLE)
 
 
-def _row(step: str, name: str = "photo") -> dict[str, Any]:
+def _row(step: str, name: str = "photo_by_light") -> dict[str, Any]:
     """Settings that a photo begins with."""
     return next((dict(r.settings) for r in recipe(name).rows if getattr(r, "step", "") == step), {})  # type: ignore[union-attr]
 

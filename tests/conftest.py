@@ -15,7 +15,7 @@ from silent_loom.core.files.profile import SRGB
 from silent_loom.core.form.model import Model
 from silent_loom.core.weave.answers.evaluate import Evaluator
 from silent_loom.core.weave.rows.model import SourceRef, Weave
-from silent_loom.core.weave.rows.recipes import begun
+from silent_loom.core.weave.rows.recipes import starting_weave
 from silent_loom.core.weave.step import SourceInfo, info_of
 from silent_loom.demo.shots import Shot
 from silent_loom.demo.surfaces import noise
@@ -138,9 +138,8 @@ def photo() -> Picture:
 
 
 def weave_of(photo: Picture) -> Weave:
-    """The weave of the small photo, its form by brightness."""
-    ref = SourceRef(name="p.png", format="png", width=640, height=480, bytes=1)
-    return begun("photo_by_brightness", {"photo": DIGEST}, {}, {DIGEST: ref})
+    """The weave that the small photo starts with."""
+    return starting_weave(DIGEST, SourceRef(name="p.png", format="png", width=640, height=480, bytes=1))
 
 
 @pytest.fixture

@@ -189,12 +189,12 @@ def derive(
         typer.Option(
             metavar="DEG",
             help="Where the light on the photo came from, as seen on the straightened sheet: 0 from the right, 90 from the top. "
-            "Told, form is read far more surely.",
+            "Without it brightness alone is read as height, and light with less certainty.",
         ),
     ] = None,
     relief: Annotated[
-        ReliefFrom, typer.Option(help="Read form from the light on the photo, or take dark for deep.")
-    ] = ReliefFrom.light,
+        ReliefFrom, typer.Option(help="Take dark for deep, or read form and colour from the light on the photo.")
+    ] = ReliefFrom.brightness,
     profile: Annotated[str, typer.Option(help="What the receiver wants; 'silent-loom profiles' lists them.")] = "plain",
     set_: Annotated[
         list[str] | None,
@@ -235,7 +235,7 @@ def derive(
     from silent_loom.core.ways.starting import Start, settings_from
 
     said = corners is not None or square or repeats or seamless is not SeamlessMethod.cut
-    said = said or (extent_mm, depth_mm, light_from) != (1000, 10, None) or relief is not ReliefFrom.light
+    said = said or (extent_mm, depth_mm, light_from) != (1000, 10, None) or relief is not ReliefFrom.brightness
     woven = None if weave is None else _woven(weave, set_ or [], said)
     start = Start(
         corners=None if corners is None else _corners(corners),

@@ -102,9 +102,7 @@ def seed(store: Store) -> int:
             digest, picture = store.add_source(stream, path.name)
         shot = SHOTS[name]
         corners = np.array(corners_of(shot, picture.width, picture.height))
-        weave = weave_for(
-            picture, path, digest, Start(corners=corners, extent_mm=shot.size_mm[0], relief="brightness", settings=TUNED[name])
-        )
+        weave = weave_for(picture, path, digest, Start(corners=corners, extent_mm=shot.size_mm[0], settings=TUNED[name]))
         store.create(name, weave, f"Begun from {path.name}")
         made += 1
     return made

@@ -67,12 +67,12 @@ def test_sizes_are_weighed_by_dragging_a_curve(bench: Page) -> None:
 
 def test_the_sun_is_asked_for_and_dragged(bench: Page) -> None:
     page, head = bench, head_of(bench)
-    choose(page, "reading")
+    choose(page, "height")
     page.click("#which-relief")
     expect(page.locator("#reliefs img")).to_have_count(2)
     page.locator("#reliefs button").first.click()
     head = settled(page, head)
-    assert settings_of(page, "reading")["light_deg"] is not None
+    assert settings_of(page, "height")["light_deg"] is not None
     expect(page.locator(".pane[data-sun]").first).to_be_visible()
     pane = box_of(page.locator(".pane").first)
     x, y = (float(v) for v in (page.locator(".pane").first.get_attribute("data-sun") or "").split(","))
@@ -83,27 +83,37 @@ def test_the_sun_is_asked_for_and_dragged(bench: Page) -> None:
     page.mouse.move(left + w / 2 + 1, top + h * 0.05, steps=3)
     page.mouse.up()
     head = settled(page, head)
-    assert abs(settings_of(page, "reading")["light_deg"] - 90) <= 4, "towards the top of the picture"
+    assert abs(settings_of(page, "height")["light_deg"] - 90) <= 4, "towards the top of the picture"
     page.click("#no-sun")
     settled(page, head)
-    assert settings_of(page, "reading")["light_deg"] is None
+    assert settings_of(page, "height")["light_deg"] is None
 
 
-def test_brightness_is_a_press_away_and_so_is_light(bench: Page) -> None:
+def test_light_is_a_press_away_and_so_is_brightness(bench: Page) -> None:
     page, head = bench, head_of(bench)
     choose(page, "height")
-    expect(page.locator("#which-relief")).to_be_hidden()
-    assert settings_of(page, "height")["relief"] == "relief_read"
-    page.click("#by-brightness")
-    head = settled(page, head)
-    told = settings_of(page, "height")
-    assert (told["relief"], told["fill"], told["sizes"][0][2]) == ("none", "by contrast", 0.4)
-    expect(page.locator("#which-relief")).to_be_visible()
     page.click("#by-light")
-    settled(page, head)
+    expect(page.locator("#by-brightness")).to_be_visible()
+    expect(page.locator("#which-relief")).to_be_hidden()
     told = settings_of(page, "height")
     assert (told["relief"], told["fill"]) == ("relief_read", "as read")
     assert all(share == 1 for *_, share in told["sizes"])
+    steps = [r["step"] for r in weave_of(page)["rows"]]
+    assert steps.index("reading") == steps.index("height") - 1
+    head = head_of(page)
+    choose(page, "reading")
+    page.click("#which-relief")
+    expect(page.locator("#reliefs img")).to_have_count(2)
+    page.locator("#reliefs button").first.click()
+    head = settled(page, head)
+    assert settings_of(page, "reading")["light_deg"] is not None
+    expect(page.locator(".pane[data-sun]").first).to_be_visible()
+    choose(page, "height")
+    page.click("#by-brightness")
+    settled(page, head)
+    told = settings_of(page, "height")
+    assert (told["relief"], told["fill"], told["sizes"][0][2]) == ("none", "by contrast", 0.4)
+    expect(page.locator("#which-relief")).to_be_visible()
 
 
 def test_a_profile_is_drawn_across_the_picture(bench: Page) -> None:

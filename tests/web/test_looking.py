@@ -128,13 +128,7 @@ def test_a_height_that_is_tried_spans_the_depth(client: TestClient, material: di
 def test_differences_are_those_of_the_delivered_files(client: TestClient, material: dict[str, Any], tmp_path: Path) -> None:
     before = material["head"]
     first = delivered(client, material, size=256)
-    after = change(
-        client,
-        material,
-        kind="settings",
-        step_id=row(material, "height")["id"],
-        settings={"depth_mm": 7.0, "fill": "whole depth"},
-    ).json()
+    after = change(client, material, kind="settings", step_id=row(material, "height")["id"], settings={"depth_mm": 7.0}).json()
     after = change(client, after, kind="add", step="tone", settings={"brightness": 0.4, "hue": 20}, to=99).json()
     after = change(client, after, kind="add", step="tone", settings={"thread": "roughness", "brightness": 1}, to=99).json()
     second = delivered(client, after, size=256)

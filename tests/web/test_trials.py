@@ -31,8 +31,8 @@ def with_step(client: TestClient, material: dict[str, Any], step: str, settings:
 
 
 def test_both_reliefs_are_shown_and_differ(client: TestClient, material: dict[str, Any]) -> None:
-    height, told = row(material, "height"), {"light_deg": 30, "relief": "none"}
-    found = asked(client, material, "reliefs", step_id=height["id"], settings=told).json()["reliefs"]
+    height = row(material, "height")
+    found = asked(client, material, "reliefs", step_id=height["id"], settings={"light_deg": 30}).json()["reliefs"]
     assert [f["light_deg"] for f in found] == [30, 210]
     one, other = (picture(f["picture"]) for f in found)
     assert np.corrcoef(one.ravel(), other.ravel())[0, 1] < 0, "what is a hill in one is a hollow in the other"
@@ -40,6 +40,8 @@ def test_both_reliefs_are_shown_and_differ(client: TestClient, material: dict[st
 
 
 def test_both_reliefs_of_a_row_that_reads_light_are_of_what_it_reads(client: TestClient, material: dict[str, Any]) -> None:
+    at = [r["step"] for r in material["weave"]["rows"]].index("height")
+    material = change(client, material, kind="add", step="reading", to=at).json()
     reading = row(material, "reading")
     found = asked(client, material, "reliefs", step_id=reading["id"], settings={"light_deg": 30}).json()["reliefs"]
     assert [f["light_deg"] for f in found] == [30, 210]

@@ -38,7 +38,7 @@ class Start:
     light_from : float, optional
         Where the light came from, in degrees on the straightened sheet: 0 from the right, 90 from the top.
     relief : str
-        'light': relief, colour and roughness are read from the light on the photo; 'brightness': from how bright it is.
+        'brightness': dark is deep; 'light': relief and colour are read from the light on the photo.
     settings : mapping
         Settings by step, besides.
     """
@@ -49,13 +49,13 @@ class Start:
     seamless: str | None = "cut"
     square: bool = False
     light_from: float | None = None
-    relief: Literal["light", "brightness"] = "light"
+    relief: Literal["light", "brightness"] = "brightness"
     settings: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
 
     @property
     def recipe(self) -> str:
         """Name of the rows that it begins with."""
-        return "photo" if self.relief == "light" else "photo_by_brightness"
+        return "photo_by_light" if self.relief == "light" else "photo"
 
 
 def settings_from(pairs: Sequence[str]) -> dict[str, dict[str, Any]]:

@@ -25,7 +25,7 @@ def names(weave: Weave) -> list[str]:
 
 
 def test_every_recipe_names_steps_that_there_are() -> None:
-    assert set(recipes()) == {"photo", "photo_by_brightness", "set", "sheet"}
+    assert set(recipes()) == {"photo", "photo_by_light", "set", "sheet"}
     for recipe in recipes().values():
         assert all(registry.known(step) for step in recipe.step_names())
 

@@ -90,7 +90,7 @@ def recipes() -> dict[str, Recipe]:
     """Every recipe that ships, by name.
 
     >>> sorted(recipes())
-    ['photo', 'photo_by_brightness', 'set', 'sheet']
+    ['photo', 'photo_by_light', 'set', 'sheet']
     """
     folder = resources.files("silent_loom.core") / "recipes"
     found: list[Recipe] = []

@@ -181,7 +181,12 @@ export function reliefPanel(controls) {
     ),
     light = el(
       "button",
-      { class: "act edge", type: "button", id: "by-light", title: "Take the relief that was read from light" },
+      {
+        class: "act edge",
+        type: "button",
+        id: "by-light",
+        title: "Read relief from the light on the photo, by a row of its own",
+      },
       "Relief from light",
     );
   const press = values => {
@@ -192,9 +197,20 @@ export function reliefPanel(controls) {
   brightness.addEventListener("click", () =>
     press({ relief: "none", fill: usual("fill"), sizes: usual("sizes"), light_deg: null }),
   );
-  light.addEventListener("click", () =>
-    press({ relief: RELIEF, fill: "as read", sizes: usual("sizes").map(([size]) => [size, 1, 1]) }),
-  );
+  const there = () => state.threads.some(t => t.name === RELIEF);
+  light.addEventListener("click", async () => {
+    const row = controls.row;
+    const settings = { relief: RELIEF, fill: "as read", sizes: usual("sizes").map(([size]) => [size, 1, 1]) };
+    light.disabled = true;
+    try {
+      const reader = Object.values(state.steps).find(s => s.panel === "sun");
+      if (!there()) await state.change({ kind: "add", step: reader.name, ...state.aboveOf(row) });
+      await state.change({ kind: "settings", step_id: row.id, settings });
+    } catch (e) {
+      state.emit("fault", e.message);
+    }
+    light.disabled = false;
+  });
   const node = el(
     "div",
     {},
@@ -206,13 +222,12 @@ export function reliefPanel(controls) {
   return {
     node,
     update(v) {
-      const there = state.threads.some(t => t.name === RELIEF),
-        read = v.relief !== "none";
+      const read = v.relief !== "none";
       says.hidden = !read;
-      says.textContent = there
+      says.textContent = there()
         ? "The relief comes from Read from light above; below, light is weighed against brightness size by size."
         : "Nothing reads a relief from light above: brightness stands in.";
-      light.hidden = read || !there;
+      light.hidden = read;
       brightness.hidden = !read && v.light_deg == null;
       sun.node.hidden = read;
       sun.update(v);
