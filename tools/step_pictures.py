@@ -23,6 +23,7 @@ from silent_loom.core.weave.rows.model import StepEntry, Weave
 from silent_loom.core.weave.threads import spec
 from silent_loom.demo.models import MODELS
 from silent_loom.demo.seed import seed
+from silent_loom.demo.shots import SHOTS
 from silent_loom.store.store import Store
 
 OUT = Path(__file__).parents[1] / "silent_loom/web/static/steps"
@@ -112,6 +113,10 @@ def main() -> int:
     save("chart", added(slate, "chart", {}))
     save("straighten", halves(base(tiles, "photo"), base(tiles, "straighten")))
     save("light", halves(base(plaster, "straighten"), base(plaster, "light")))
+    told = StepEntry(step="reading", settings={"light_deg": SHOTS["Oyster-shell plaster"].light_from_deg})
+    read = plaster.model_copy(update={"steps": (*plaster.steps, told, StepEntry(step="unlit"))})
+    save("reading", seen(ask.ask(read, "relief_read", 220), "height", 4.0))
+    save("unlit", halves(base(plaster), seen(ask.ask(read, "base", 220), "base")))
     closed = base(slate)
     save("seamless", np.roll(closed, (closed.shape[0] // 2, closed.shape[1] // 2), (0, 1)))
     spot = [{"kind": "outline", "points": [[0.3, 0.3], [0.72, 0.32], [0.7, 0.7], [0.28, 0.66]]}]

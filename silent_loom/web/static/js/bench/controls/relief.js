@@ -163,8 +163,8 @@ export function sunPanel(controls) {
   };
 }
 
-// What the relief is read from: light, as the row above read it, or brightness. In the first case the sun stands in that
-// row; here it is for the linear integral of shading alone
+// What the relief is read from: light, as the row above read it, or brightness. In the first case the sun belongs to
+// that row; here it is for the linear integral of shading alone
 export function reliefPanel(controls) {
   const { state } = controls,
     sun = sunPanel(controls),
