@@ -103,7 +103,7 @@ def test_light_is_a_press_away_and_so_is_brightness(bench: Page) -> None:
     head = head_of(page)
     choose(page, "reading")
     page.click("#which-relief")
-    expect(page.locator("#reliefs img")).to_have_count(2)
+    expect(page.locator("#reliefs img")).to_have_count(2, timeout=90_000)
     page.locator("#reliefs button").first.click()
     head = settled(page, head)
     assert settings_of(page, "reading")["light_deg"] is not None
