@@ -1,4 +1,5 @@
-"""Maps of single photos against known truth, on families that training never saw: `python -m bench.reading` writes docs/reading.md.
+"""Maps of single photos against known truth, on families that training never saw: `python -m bench.reading` prints the tables of
+docs/reading.md.
 
 Every surface is photographed by code (`tools/training/`), its maps are derived with the light told, and are held
 against the surface: by the reading of light, by brightness alone (what `derive` does), and by the linear
