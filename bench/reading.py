@@ -26,7 +26,7 @@ from silent_loom.core.base.srgb import decode_table
 from silent_loom.core.maps.horizon import sky_of
 from silent_loom.core.steps.maps.height import Height, HeightSettings
 from silent_loom.core.steps.maps.normal import from_height
-from silent_loom.core.steps.photo.reading import FINISH, LIGHT, OPEN, RELIEF, SURE, ReadFromLight, ReadingSettings
+from silent_loom.core.steps.photo.reading import FINISH, OPEN, SURE, ReadFromLight, ReadingSettings
 from silent_loom.core.steps.photo.unlit import ColourWithoutLight, UnlitSettings
 from silent_loom.core.weave.rows.recipes import recipe
 from silent_loom.core.weave.step import Geometry, MapStep, Sheet
@@ -155,8 +155,6 @@ def figures(truth: Truth, way: str) -> dict[str, float]:
     if way == "reading":
         out["finish"] = float(np.sqrt(np.square(maps[FINISH].plane() - truth.roughness).mean()))
         out["finish constant"] = float(truth.roughness.std())
-        out["relief"] = alike(maps[RELIEF].plane(), truth.height)
-        out["light"] = alike(maps[LIGHT].plane(), luminance(truth.photo.pixels))
     return out
 
 

@@ -234,8 +234,8 @@ def derive(
     from silent_loom.core.ways.derive import derive as run
     from silent_loom.core.ways.starting import Start, settings_from
 
-    said = corners is not None or square or repeats or seamless is not SeamlessMethod.cut
-    said = said or (extent_mm, depth_mm, light_from) != (1000, 10, None) or relief is not ReliefFrom.brightness
+    said = corners is not None or square or repeats
+    said = said or (seamless, extent_mm, depth_mm, light_from, relief.value) != (SeamlessMethod.cut, 1000, 10, None, "brightness")
     woven = None if weave is None else _woven(weave, set_ or [], said)
     start = Start(
         corners=None if corners is None else _corners(corners),
@@ -247,9 +247,8 @@ def derive(
         relief=relief.value,
         settings=settings_from(set_ or []) if woven is None else {},
     )
-    called = None if name is None else file_name(name)
     named = [m.strip() for m in (maps or "").split(",") if m.strip()]
-    wish = Wish(size, profile, named, called, repeats, report is not None)
+    wish = Wish(size, profile, named, None if name is None else file_name(name), repeats, report is not None)
     with progress() as say:
         made = run(photo, out, start, wish, woven=woven, force=force, reading=reading, task=Task(progress=say))
     _tell_set(made, out, report)
