@@ -249,6 +249,20 @@ def test_derive_takes_other_methods(maps: dict[str, Path], tmp_path: Path) -> No
         assert read(tmp_path / method / "quay_basecolor_height.png").width == 256
 
 
+def test_derive_reads_relief_from_light_where_it_is_asked_to(maps: dict[str, Path], tmp_path: Path) -> None:
+    heights = []
+    for how in (("brightness",), ("light", "--light-from", 0), ("light", "--light-from", 180)):
+        out = tmp_path / f"o{len(heights)}"
+        done = run("derive", maps["basecolor"], "--out", out, "--size", 128, "--maps", "height", "--relief", *how)
+        assert done.returncode == 0, done.stderr
+        heights.append(read(out / "quay_basecolor_height.png").samples.astype(float).ravel())
+    assert np.corrcoef(heights[0], heights[1])[0, 1] < 0.95
+    assert np.corrcoef(heights[1], heights[2])[0, 1] < 0.5, "light from the other side turns the relief inside out"
+    done = run("derive", maps["basecolor"], "--out", tmp_path / "no", "--relief", "moonlight")
+    assert done.returncode != 0
+    assert "moonlight" in done.stderr
+
+
 def test_derive_keeps_whole_repeats(maps: dict[str, Path], tmp_path: Path) -> None:
     photo, report = tmp_path / "quay.png", tmp_path / "r.json"
     write(photo, next(p for p in varied.photos() if p.name == "dots").image.pixels, colour=True)
